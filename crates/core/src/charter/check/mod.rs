@@ -1,0 +1,189 @@
+//! From what was written to what it means: names become ids, wildcards are expanded, conditions
+//! are typed, and everything that cannot be meant is told, all of it in one pass.
+//!
+//! The order is: kinds and names ([`declare`]), roles and rules ([`give`]), conditions
+//! ([`typing`]), then the doubts ([`lints`]). Later steps see only what the earlier ones made.
+
+mod declare;
+mod give;
+mod lints;
+pub mod typing;
+
+use super::model::{Attribute, Kind, KindId, Model, PermId, Permission, RoleId};
+use super::syntax::{NamedCondition, Role, Tree};
+use crate::interner::Interner;
+use crate::names::did_you_mean;
+use crate::source::{At, Finding, Severity, Sources, Span};
+
+/// Deepest chain of roles that include one another.
+pub const MAX_INCLUSION: usize = 32;
+
+/// Checks a tree against itself. The model is there only if there is no error in `findings`.
+pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Option<Model> {
+    let mut names = Interner::default();
+    let applications = declare::applications(tree);
+    let (kinds, permissions) = declare::kinds(tree, &applications, &mut names, findings);
+    let context = declare::attributes(&tree.context, &mut names, None, findings);
+    for role in &tree.roles {
+        for (name, _) in &role.values {
+            names.intern(&name.value);
+        }
+    }
+    let mut groups: Vec<String> = tree.groups.iter().map(|group| group.key.value.clone()).collect();
+    groups.sort();
+    let mut roles: Vec<&Role> = tree.roles.iter().collect();
+    roles.sort_by(|a, b| a.key.value.cmp(&b.key.value));
+    roles.dedup_by(|a, b| a.key.value == b.key.value);
+    let scope = Scope {
+        sources,
+        names: &names,
+        kinds: &kinds,
+        permissions: &permissions,
+        context: &context,
+        groups: &groups,
+        conditions: &tree.conditions,
+        includes: give::includes(&roles),
+        roles,
+    };
+    let roles = give::roles(&scope, findings);
+    let rules = give::rules(&scope, tree, findings);
+    give::unused_conditions(&scope, tree, findings);
+    let model = Model {
+        name: tree
+            .head
+            .as_ref()
+            .and_then(|head| head.name.clone())
+            .map_or_else(String::new, |name| name.value),
+        applications,
+        names: names.clone(),
+        kinds: kinds.clone(),
+        permissions: permissions.clone(),
+        groups: groups.clone(),
+        context: context.clone(),
+        roles,
+        rules,
+    };
+    if findings.iter().any(|finding| finding.severity == Severity::Error) {
+        return None;
+    }
+    lints::look(&model, tree, findings);
+    Some(model)
+}
+
+/// Everything that can be named.
+#[derive(Debug)]
+pub struct Scope<'a> {
+    sources: &'a Sources,
+    names: &'a Interner,
+    kinds: &'a [Kind],
+    permissions: &'a [Permission],
+    context: &'a [Attribute],
+    groups: &'a [String],
+    conditions: &'a [NamedCondition],
+    /// By key; positions are role ids.
+    roles: Vec<&'a Role>,
+    /// The roles each role includes, as far as they exist.
+    includes: Vec<Vec<RoleId>>,
+}
+
+impl<'a> Scope<'a> {
+    fn text(&self, span: Span) -> &'a str {
+        self.sources.text(span)
+    }
+
+    fn kind(&self, key: &str) -> Option<KindId> {
+        self.kinds.iter().position(|kind| kind.key == key).map(KindId::at)
+    }
+
+    fn role(&self, key: &str) -> Option<RoleId> {
+        self.roles.binary_search_by(|role| role.key.value.as_str().cmp(key)).ok().map(RoleId::at)
+    }
+
+    /// A role with a `when` or `values` that is `role` or includes it, whose guard `holds` would
+    /// not look at.
+    fn guarded_through(&self, role: RoleId) -> Option<RoleId> {
+        let mut seen = vec![false; self.roles.len()];
+        let mut waiting = vec![role];
+        while let Some(next) = waiting.pop() {
+            if std::mem::replace(&mut seen[next.index()], true) {
+                continue;
+            }
+            let written = self.roles[next.index()];
+            if written.when.is_some() || !written.values.is_empty() {
+                return Some(next);
+            }
+            let including = self.includes.iter().enumerate().filter(|(_, inner)| inner.contains(&next));
+            waiting.extend(including.map(|(outer, _)| RoleId::at(outer)));
+        }
+        None
+    }
+
+    /// The permissions a pattern stands for.
+    fn expand(&self, pattern: &At<String>, all_allowed: bool, findings: &mut Vec<Finding>) -> Vec<PermId> {
+        let text = pattern.value.as_str();
+        if text == "*" {
+            if all_allowed {
+                return (0..self.permissions.len()).map(PermId::at).collect();
+            }
+            let finding =
+                Finding::error("wildcard", pattern.span, "\"*\" alone is allowed in deny rules only");
+            findings.push(finding.help("name the type: \"voyage:*\""));
+            return Vec::new();
+        }
+        if let Some(at) = self.permissions.iter().position(|permission| permission.text == text) {
+            return vec![PermId::at(at)];
+        }
+        let Some((kind_key, action)) = text.split_once(':') else {
+            let ending = format!(":{text}");
+            let same = self.permissions.iter().find(|permission| permission.text.ends_with(&ending));
+            let near = same.map_or_else(String::new, |p| format!("; did you mean {:?}?", p.text));
+            let message = format!("{text:?} is not a permission: write type:action{near}");
+            findings.push(Finding::error("unknown-permission", pattern.span, message));
+            return Vec::new();
+        };
+        match self.kind(kind_key).filter(|kind| kind.is_resource()) {
+            Some(kind) if action == "*" => {
+                let range = self.kinds[kind.index()].permissions.clone();
+                if range.is_empty() {
+                    let message = format!("{kind_key:?} has no actions");
+                    findings.push(Finding::error("unknown-permission", pattern.span, message));
+                }
+                range.map(PermId).collect()
+            }
+            Some(_) | None => {
+                let known = self.permissions.iter().map(|permission| permission.text.as_str());
+                let wildcards: Vec<String> = self
+                    .kinds
+                    .iter()
+                    .filter(|kind| action == "*" && kind.application.is_some())
+                    .map(|kind| format!("{}:*", kind.key))
+                    .collect();
+                let near = did_you_mean(text, known.chain(wildcards.iter().map(String::as_str)));
+                let message = format!("unknown permission {text:?}{near}");
+                findings.push(Finding::error("unknown-permission", pattern.span, message));
+                Vec::new()
+            }
+        }
+    }
+
+    fn expand_all(
+        &self,
+        patterns: &[At<String>],
+        all_allowed: bool,
+        findings: &mut Vec<Finding>,
+    ) -> Vec<PermId> {
+        let mut all: Vec<PermId> =
+            patterns.iter().flat_map(|pattern| self.expand(pattern, all_allowed, findings)).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// The resource types of some permissions.
+    fn kinds_of(&self, permissions: &[PermId]) -> Vec<KindId> {
+        let mut kinds: Vec<KindId> = permissions.iter().map(|p| self.permissions[p.index()].kind).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        kinds
+    }
+}

@@ -1,0 +1,278 @@
+//! The files of a charter as a tree that says no more than was written. Names are texts, nothing
+//! is resolved, everything has its place. Reading always yields a tree plus findings.
+
+pub mod condition;
+mod read;
+mod toml;
+
+pub use read::read;
+pub use toml::{Field, Fields, TomlFile, parse_file};
+
+use crate::source::{At, Span};
+use crate::value::{Scalar, ValueType};
+use condition::Expr;
+
+/// A charter as written.
+#[derive(Clone, Debug, Default)]
+pub struct Tree {
+    /// `[charter]`
+    pub head: Option<Head>,
+    /// `[application.KEY]`
+    pub applications: Vec<Application>,
+    /// `[resource.KEY]`
+    pub resources: Vec<Resource>,
+    /// `[subject.user]`, `[subject.service]`
+    pub subjects: Vec<SubjectKind>,
+    /// `[tenant.attributes]`
+    pub tenant: Vec<Attribute>,
+    /// `[group.KEY]`
+    pub groups: Vec<Group>,
+    /// `[condition.KEY]`
+    pub conditions: Vec<NamedCondition>,
+    /// `[context]`
+    pub context: Vec<Attribute>,
+    /// `[role.KEY]`
+    pub roles: Vec<Role>,
+    /// `[[rule]]`
+    pub rules: Vec<Rule>,
+}
+
+/// `[charter]`
+#[derive(Clone, Debug)]
+pub struct Head {
+    /// What the charter is called.
+    pub name: Option<At<String>>,
+    /// Its format; 1.
+    pub format: Option<At<i64>>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// `[application.KEY]`
+#[derive(Clone, Debug)]
+pub struct Application {
+    /// Its key.
+    pub key: At<String>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// For people.
+    pub description: Option<At<String>>,
+}
+
+/// `[resource.KEY]`
+#[derive(Clone, Debug)]
+pub struct Resource {
+    /// Its key.
+    pub key: At<String>,
+    /// The application that owns it.
+    pub application: Option<At<String>>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// The types it may lie within.
+    pub within: Vec<At<String>>,
+    /// Action and description.
+    pub actions: Vec<(At<String>, String)>,
+    /// Declared attributes.
+    pub attributes: Vec<Attribute>,
+    /// Declared relations.
+    pub relations: Vec<Relation>,
+}
+
+/// `[subject.user]` or `[subject.service]`
+#[derive(Clone, Debug)]
+pub struct SubjectKind {
+    /// `user` or `service`.
+    pub key: At<String>,
+    /// Declared attributes.
+    pub attributes: Vec<Attribute>,
+    /// Declared relations.
+    pub relations: Vec<Relation>,
+}
+
+/// Where an attribute's value is taken from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// Register, then default.
+    Register,
+    /// Request, then default.
+    Request,
+    /// Register, then request, then default.
+    Either,
+}
+
+impl Source {
+    /// Whether what the register says counts.
+    pub fn reads_register(self) -> bool {
+        self != Source::Request
+    }
+
+    /// Whether what the request says counts.
+    pub fn reads_request(self) -> bool {
+        self != Source::Register
+    }
+}
+
+/// A declared attribute.
+#[derive(Clone, Debug)]
+pub struct Attribute {
+    /// Its name.
+    pub key: At<String>,
+    /// Its type; `None` if what was written is none.
+    pub kind: Option<At<ValueType>>,
+    /// `many = true`
+    pub many: bool,
+    /// `from`
+    pub from: Option<At<Source>>,
+    /// `values = […]`
+    pub values: Option<At<Vec<At<Scalar>>>>,
+    /// `default`; a single value is a list of one.
+    pub default: Option<At<Default>>,
+}
+
+/// A default as written.
+#[derive(Clone, Debug)]
+pub enum Default {
+    /// One value.
+    One(Scalar),
+    /// A list.
+    Many(Vec<Scalar>),
+}
+
+/// A declared relation.
+#[derive(Clone, Debug)]
+pub struct Relation {
+    /// Its name.
+    pub key: At<String>,
+    /// The types it may lead to.
+    pub to: Vec<At<String>>,
+    /// `many = true`
+    pub many: bool,
+    /// `from`
+    pub from: Option<At<Source>>,
+    /// `default = []`
+    pub default_empty: bool,
+    /// `across-tenants = true`
+    pub across_tenants: bool,
+}
+
+/// `[group.KEY]`
+#[derive(Clone, Debug)]
+pub struct Group {
+    /// Its key: the id of the group entity.
+    pub key: At<String>,
+    /// For people.
+    pub name: Option<At<String>>,
+}
+
+/// `[condition.KEY]`
+#[derive(Clone, Debug)]
+pub struct NamedCondition {
+    /// Its key.
+    pub key: At<String>,
+    /// Its condition.
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+}
+
+/// `[role.KEY]`
+#[derive(Clone, Debug)]
+pub struct Role {
+    /// Its key.
+    pub key: At<String>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// For people.
+    pub description: Option<At<String>>,
+    /// Patterns of permissions.
+    pub permissions: Vec<At<String>>,
+    /// Roles it includes.
+    pub includes: Vec<At<String>>,
+    /// Patterns it takes out.
+    pub except: Vec<At<String>>,
+    /// Kinds of subject; `None` where not stated.
+    pub held_by: Option<Vec<At<String>>>,
+    /// Places; `None` where not stated.
+    pub held_at: Option<Vec<At<String>>>,
+    /// `grantable`; true unless stated.
+    pub grantable: bool,
+    /// `values`
+    pub values: Vec<(At<String>, At<ValueType>)>,
+    /// `when`
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+    /// `given-to`
+    pub given_to: Option<At<GivenTo>>,
+    /// `[[role.KEY.clause]]`
+    pub clauses: Vec<Clause>,
+}
+
+/// To whom a role is given without a grant.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GivenTo {
+    /// Everybody, known or not.
+    Anyone,
+    /// Every active subject.
+    SignedIn,
+    /// The members of the resource's tenant.
+    Members,
+}
+
+impl GivenTo {
+    /// As it is written.
+    pub fn text(self) -> &'static str {
+        match self {
+            GivenTo::Anyone => "anyone",
+            GivenTo::SignedIn => "signed-in",
+            GivenTo::Members => "members",
+        }
+    }
+}
+
+/// `[[role.KEY.clause]]`
+#[derive(Clone, Debug)]
+pub struct Clause {
+    /// Patterns of permissions.
+    pub permissions: Vec<At<String>>,
+    /// Their condition.
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// What a rule does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Effect {
+    /// Opens.
+    Allow,
+    /// Shuts.
+    Deny,
+}
+
+/// `[[rule]]`
+#[derive(Clone, Debug)]
+pub struct Rule {
+    /// Its key.
+    pub key: Option<At<String>>,
+    /// Its effect.
+    pub effect: Option<At<Effect>>,
+    /// Patterns of permissions.
+    pub permissions: Vec<At<String>>,
+    /// Its condition.
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+    /// For the person refused.
+    pub message: Option<String>,
+    /// For the application, with the decision.
+    pub advice: Vec<(String, String)>,
+    /// `for`
+    pub for_whom: Option<At<GivenTo>>,
+    /// `across-tenants = true`
+    pub across_tenants: bool,
+    /// Its place.
+    pub span: Span,
+}

@@ -1,0 +1,302 @@
+//! Fact lines: the small grammar in which people write one fact.
+//!
+//! ```text
+//! user:ines.clearance = 5                    manifest:m-204.reviewers += user:ola
+//! manifest:m-204 within voyage:v-9           manifest:m-300 detached
+//! user:ines in group:night                   user:ines in tenant:northline
+//! user:ines state suspended
+//! grant inspector to user:ines at tenant:northline from 2026-12-01 until 2027-01-01
+//! grant line-agent to user:ola at everywhere with line=NL,HF
+//! ```
+
+use super::line::{Change, EntityLine, GrantLine, Related, stated};
+use crate::charter::model::{Attribute, Stated};
+use crate::charter::policy::Policy;
+use crate::names::{did_you_mean, split_entity};
+use crate::value::{Scalar, ValueType, parse_time};
+
+/// Longest fact line, in bytes.
+const MAX_FACT_BYTES: usize = 64 << 10;
+
+/// What `register remove` takes away.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Retraction {
+    /// An attribute; with a value, only if it is that.
+    Attribute {
+        /// Whose.
+        entity: String,
+        /// Its name.
+        name: String,
+        /// What it must be.
+        value: Option<Stated>,
+    },
+    /// What a relation leads to; without a target, all of it.
+    Related {
+        /// Whose.
+        entity: String,
+        /// Its name.
+        name: String,
+        /// To what.
+        target: Option<String>,
+    },
+    /// A membership of a group or tenant.
+    Member {
+        /// Who.
+        entity: String,
+        /// Of what.
+        of: String,
+    },
+    /// That a resource is detached.
+    Detached(String),
+    /// That a subject is suspended.
+    Suspended(String),
+    /// A grant.
+    Grant(Box<GrantLine>),
+}
+
+/// One fact, as written.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Fact {
+    /// `entity.name = value`, `entity.name += value`, or `entity.name` alone.
+    Said {
+        /// Whose.
+        entity: String,
+        /// Attribute or relation.
+        name: String,
+        /// Whether it is added to what is there.
+        add: bool,
+        /// The value as written.
+        value: Option<String>,
+    },
+    /// `entity within outer`
+    Within(String, String),
+    /// `entity detached`
+    Detached(String),
+    /// `entity in group:x`, `entity in tenant:x`
+    In(String, String),
+    /// `entity state word`
+    State(String, String),
+    /// `grant …`
+    Grant(Box<GrantLine>),
+}
+
+impl Fact {
+    /// Reads a fact line.
+    ///
+    /// # Errors
+    /// Says in words what is wrong and what a line looks like.
+    pub fn parse(line: &str) -> Result<Fact, String> {
+        let line = line.trim();
+        if line.len() > MAX_FACT_BYTES {
+            return Err(format!("a fact has at most {MAX_FACT_BYTES} bytes"));
+        }
+        let words: Vec<&str> = line.split_whitespace().collect();
+        match words.as_slice() {
+            ["grant", rest @ ..] => grant(rest).map(|line| Fact::Grant(Box::new(line))),
+            ["activate", ..] => {
+                Err("activations are part of the format, but this version does not carry them out yet"
+                    .to_owned())
+            }
+            [entity, "within", outer] => Ok(Fact::Within(name(entity)?, (*outer).to_owned())),
+            [entity, "detached"] => Ok(Fact::Detached(name(entity)?)),
+            [entity, "in", of] => Ok(Fact::In(name(entity)?, name(of)?)),
+            [entity, "state", word] => Ok(Fact::State(name(entity)?, (*word).to_owned())),
+            [entity] => said(entity, false, None),
+            [path, "=", ..] => said(path, false, Some(behind(line, "="))),
+            [path, "+=", ..] => said(path, true, Some(behind(line, "+="))),
+            [] => Err("a fact is missing, such as user:ines.clearance = 5".to_owned()),
+            [_, word, ..] => Err(format!(
+                "{line:?} is not a fact{}; write such as user:ines.clearance = 5, user:ines in group:night, or grant inspector to user:ines at tenant:northline",
+                did_you_mean(word, ["within", "detached", "in", "state"])
+            )),
+        }
+    }
+
+    /// The change that makes it so.
+    ///
+    /// # Errors
+    /// If the charter declares no such attribute or relation, or the value is not of its type.
+    pub fn assert(self, policy: &Policy) -> Result<Change, String> {
+        let merge = |name: String| EntityLine { name, merge: true, ..EntityLine::default() };
+        let line = match self {
+            Fact::Grant(line) => return Ok(Change::Grant(line)),
+            Fact::Within(entity, outer) => EntityLine { within: Some(Some(outer)), ..merge(entity) },
+            Fact::Detached(entity) => EntityLine { detached: Some(true), ..merge(entity) },
+            Fact::State(entity, word) => EntityLine { state: Some(word), ..merge(entity) },
+            Fact::In(entity, of) if of.starts_with("group:") => {
+                EntityLine { members: Some(vec![entity]), ..merge(of) }
+            }
+            Fact::In(entity, of) if of.starts_with("tenant:") => {
+                EntityLine { tenants: Some(vec![of]), ..merge(entity) }
+            }
+            Fact::In(entity, of) => {
+                return Err(format!(
+                    "one is in a group or a tenant, not in {of}; for resources write {entity} within {of}"
+                ));
+            }
+            Fact::Said { entity, name, value: None, .. } => {
+                return Err(format!("say what {entity}.{name} is: {entity}.{name} = …"));
+            }
+            Fact::Said { entity, name, add, value: Some(value) } => match meaning(policy, &entity, &name)? {
+                Meaning::Relation => {
+                    let to = list(&value).into_iter().map(unquoted).collect();
+                    EntityLine { relations: vec![(name, Some(Related { to, add }))], ..merge(entity) }
+                }
+                Meaning::Attribute(attribute) => {
+                    if add {
+                        return Err(format!(
+                            "{name:?} is an attribute: write the whole list, {entity}.{name} = [a, b]"
+                        ));
+                    }
+                    let value = attribute_value(attribute, &value);
+                    EntityLine { attributes: vec![(name, value)], ..merge(entity) }
+                }
+            },
+        };
+        Ok(Change::Entity(Box::new(line)))
+    }
+
+    /// The change that makes it so no longer.
+    ///
+    /// # Errors
+    /// If the charter declares no such attribute or relation, or the fact cannot be taken away.
+    pub fn retract(self, policy: &Policy) -> Result<Change, String> {
+        Ok(Change::Retract(match self {
+            Fact::Grant(line) => Retraction::Grant(line),
+            Fact::Within(entity, _) => {
+                return Err(format!(
+                    "a resource lies somewhere: write {entity} within … to move it, or delete it"
+                ));
+            }
+            Fact::Detached(entity) => Retraction::Detached(entity),
+            Fact::State(entity, word) if word == "suspended" => Retraction::Suspended(entity),
+            Fact::State(_, word) => {
+                return Err(format!("the state {word:?} cannot be taken away; set another"));
+            }
+            Fact::In(entity, of) => Retraction::Member { entity, of },
+            Fact::Said { entity, name, value, .. } => match meaning(policy, &entity, &name)? {
+                Meaning::Relation => {
+                    Retraction::Related { entity, name, target: value.map(|value| unquoted(&value)) }
+                }
+                Meaning::Attribute(attribute) => {
+                    let value = value.and_then(|value| attribute_value(attribute, &value));
+                    Retraction::Attribute { entity, name, value }
+                }
+            },
+        }))
+    }
+}
+
+enum Meaning<'p> {
+    Attribute(&'p Attribute),
+    Relation,
+}
+
+fn meaning<'p>(policy: &'p Policy, entity: &str, name: &str) -> Result<Meaning<'p>, String> {
+    let (kind, _) = split_entity(entity)?;
+    let Some(declared) = policy.kind(kind).map(|kind| &policy.model().kinds[kind.index()]) else {
+        let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
+        return Err(format!("unknown type {kind:?}{}", did_you_mean(kind, known)));
+    };
+    if declared.relations.iter().any(|relation| policy.name(relation.name) == name) {
+        return Ok(Meaning::Relation);
+    }
+    let found = declared.attributes.iter().find(|attribute| policy.name(attribute.name) == name);
+    found.map(Meaning::Attribute).ok_or_else(|| {
+        let attributes = declared.attributes.iter().map(|a| policy.name(a.name));
+        let known = attributes.chain(declared.relations.iter().map(|r| policy.name(r.name)));
+        format!("a {kind} has no attribute or relation {name:?}{}", did_you_mean(name, known))
+    })
+}
+
+/// What somebody typed, as the value the attribute's type makes of it.
+fn attribute_value(attribute: &Attribute, written: &str) -> Option<Stated> {
+    let scalar = |text: &str| typed_scalar(attribute.kind, text);
+    if attribute.many {
+        let items = list(written);
+        return Some(Stated::Many(items.into_iter().filter_map(scalar).collect()));
+    }
+    scalar(written).map(Stated::One)
+}
+
+/// What somebody typed for a value of a type; what does not fit is kept as text, so that the
+/// register says what it is and what it should be.
+pub fn typed_scalar(kind: ValueType, written: &str) -> Option<Scalar> {
+    let text = || Some(Scalar::Text(unquoted(written).into()));
+    if kind == ValueType::Text || written.starts_with(['\'', '"']) {
+        return text();
+    }
+    match serde_json::from_str(written).ok().and_then(|value| stated(&value)) {
+        Some(Stated::One(scalar)) => Some(scalar),
+        _ => text(),
+    }
+}
+
+fn list(written: &str) -> Vec<&str> {
+    let inner = written.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(written);
+    inner.split(',').map(str::trim).filter(|item| !item.is_empty()).collect()
+}
+
+fn unquoted(text: &str) -> String {
+    for quote in ['\'', '"'] {
+        if let Some(inner) = text.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote)) {
+            return inner.to_owned();
+        }
+    }
+    text.to_owned()
+}
+
+fn name(text: &str) -> Result<String, String> {
+    split_entity(text).map(|_| text.to_owned())
+}
+
+fn behind(line: &str, mark: &str) -> String {
+    line.split_once(mark).map_or_else(String::new, |(_, value)| value.trim().to_owned())
+}
+
+fn said(path: &str, add: bool, value: Option<String>) -> Result<Fact, String> {
+    let Some((entity, attribute)) = path.rsplit_once('.') else {
+        return Err(format!("{path:?} is not a fact; write such as user:ines.clearance = 5"));
+    };
+    if value.as_deref() == Some("") {
+        return Err(format!("the value of {path} is missing"));
+    }
+    Ok(Fact::Said { entity: name(entity)?, name: attribute.to_owned(), add, value })
+}
+
+fn grant(words: &[&str]) -> Result<GrantLine, String> {
+    let usage = "write grant ROLE to SUBJECT at PLACE [from T] [until T] [with name=a,b]";
+    let [role, "to", to, "at", at, rest @ ..] = words else { return Err(usage.to_owned()) };
+    let mut line =
+        GrantLine { role: (*role).to_owned(), to: name(to)?, at: (*at).to_owned(), ..GrantLine::default() };
+    let mut rest = rest;
+    while let [word, value, more @ ..] = rest {
+        let moment = || {
+            parse_time(value).ok_or_else(|| {
+                format!("{value:?} is not a moment such as 2027-01-01 or 2026-11-23T08:00:00Z")
+            })
+        };
+        match *word {
+            "from" => line.from = Some(moment()?),
+            "until" => line.until = Some(moment()?),
+            "with" => {
+                let Some((name, values)) = value.split_once('=') else { return Err(usage.to_owned()) };
+                let values = values.split(',').filter(|v| !v.is_empty());
+                let scalars = values
+                    .map(|value| Scalar::from_digits(value).unwrap_or_else(|| Scalar::Text(value.into())));
+                line.values.push((name.to_owned(), scalars.collect()));
+            }
+            other => {
+                return Err(format!(
+                    "unexpected {other:?}{}; {usage}",
+                    did_you_mean(other, ["from", "until", "with"])
+                ));
+            }
+        }
+        rest = more;
+    }
+    if let [word] = rest {
+        return Err(format!("nothing stands after {word:?}; {usage}"));
+    }
+    Ok(line)
+}

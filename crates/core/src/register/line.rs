@@ -1,0 +1,275 @@
+//! One line of a register file: an entity or a grant, or the end of one, as JSON.
+
+use crate::charter::model::Stated;
+use crate::names::did_you_mean;
+use crate::value::{Scalar, parse_time};
+use jiff::Timestamp;
+use serde_json::{Map, Value};
+
+/// Longest line read, in bytes.
+pub const MAX_LINE_BYTES: usize = 1 << 20;
+
+/// One change to the register, as it was written.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Change {
+    /// Says all there is to say of an entity, or with `merge` something more.
+    Entity(Box<EntityLine>),
+    /// Removes an entity and every fact that names it.
+    Delete {
+        /// `type:id`
+        name: String,
+        /// Whether what lies within goes with it.
+        contents: bool,
+    },
+    /// Gives a role.
+    Grant(Box<GrantLine>),
+    /// Ends a grant.
+    EndGrant(String),
+    /// Takes something away that was said of an entity.
+    Retract(super::fact::Retraction),
+}
+
+/// `{"entity":…}`
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct EntityLine {
+    /// `type:id`
+    pub name: String,
+    /// Adds to what is said instead of replacing it.
+    pub merge: bool,
+    /// `active` or `suspended`.
+    pub state: Option<String>,
+    /// What it lies within; in a merge, `Some(None)` removes.
+    pub within: Option<Option<String>>,
+    /// Whether it is detached.
+    pub detached: Option<bool>,
+    /// A group's tenant; in a merge, `Some(None)` removes.
+    pub tenant: Option<Option<String>>,
+    /// Tenants it is a member of.
+    pub tenants: Option<Vec<String>>,
+    /// A group's members.
+    pub members: Option<Vec<String>>,
+    /// Attributes; `None` removes.
+    pub attributes: Vec<(String, Option<Stated>)>,
+    /// Relations; `None` removes.
+    pub relations: Vec<(String, Option<Related>)>,
+}
+
+/// What a relation is said to lead to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Related {
+    /// The names as written.
+    pub to: Vec<String>,
+    /// Whether they are added to those there are.
+    pub add: bool,
+}
+
+/// `{"grant":…}`
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct GrantLine {
+    /// Its id; one is made if none is stated.
+    pub id: Option<String>,
+    /// The role's key.
+    pub role: String,
+    /// To whom.
+    pub to: String,
+    /// Where.
+    pub at: String,
+    /// From when.
+    pub from: Option<Timestamp>,
+    /// Until when.
+    pub until: Option<Timestamp>,
+    /// Values by name.
+    pub values: Vec<(String, Vec<Scalar>)>,
+}
+
+/// Reads one line.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn parse(line: &str) -> Result<Change, String> {
+    if line.len() > MAX_LINE_BYTES {
+        return Err(format!("a line has at most {MAX_LINE_BYTES} bytes"));
+    }
+    from_json(&crate::json::parse(line.as_bytes())?)
+}
+
+/// Reads one line that is JSON already.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn from_json(value: &Value) -> Result<Change, String> {
+    let object = object(value, "a line")?;
+    const STARTS: [&str; 9] = [
+        "entity",
+        "grant",
+        "delete",
+        "end-grant",
+        "activation",
+        "end-activation",
+        "tenant-role",
+        "end-tenant-role",
+        "fact",
+    ];
+    let Some(start) = STARTS.iter().find(|start| object.contains_key(**start)) else {
+        let found = object.keys().next().map_or("", String::as_str);
+        return Err(format!("a line says entity, grant, delete or end-grant{}", did_you_mean(found, STARTS)));
+    };
+    match *start {
+        "entity" => entity(object).map(|line| Change::Entity(Box::new(line))),
+        "grant" => {
+            only(object, &["grant"], "a grant's line")?;
+            grant(&object["grant"]).map(|line| Change::Grant(Box::new(line)))
+        }
+        "delete" => {
+            only(object, &["delete", "with-contents"], "a delete")?;
+            let contents = object.get("with-contents").is_some_and(|value| value == &Value::Bool(true));
+            Ok(Change::Delete { name: text(&object["delete"], "delete")?, contents })
+        }
+        "end-grant" => {
+            only(object, &["end-grant"], "an end-grant")?;
+            text(&object["end-grant"], "end-grant").map(Change::EndGrant)
+        }
+        later => Err(format!("{later:?} is part of the format, but this version does not carry it out yet")),
+    }
+}
+
+fn object<'v>(value: &'v Value, what: &str) -> Result<&'v Map<String, Value>, String> {
+    value.as_object().ok_or_else(|| format!("{what} is a JSON object"))
+}
+
+fn only(object: &Map<String, Value>, known: &[&str], what: &str) -> Result<(), String> {
+    match object.keys().find(|key| !known.contains(&key.as_str())) {
+        Some(key) => {
+            Err(format!("unknown key {key:?} in {what}{}", did_you_mean(key, known.iter().copied())))
+        }
+        None => Ok(()),
+    }
+}
+
+fn text(value: &Value, key: &str) -> Result<String, String> {
+    value.as_str().map(str::to_owned).ok_or_else(|| format!("{key} is a text"))
+}
+
+fn texts(value: &Value, key: &str) -> Result<Vec<String>, String> {
+    let items = value.as_array().ok_or_else(|| format!("{key} is a list of texts"))?;
+    items.iter().map(|item| text(item, &format!("each of {key}"))).collect()
+}
+
+fn entity(object: &Map<String, Value>) -> Result<EntityLine, String> {
+    only(
+        object,
+        &[
+            "entity",
+            "merge",
+            "state",
+            "within",
+            "detached",
+            "tenant",
+            "tenants",
+            "members",
+            "attributes",
+            "relations",
+        ],
+        "an entity's line",
+    )?;
+    let mut line = EntityLine { name: text(&object["entity"], "entity")?, ..EntityLine::default() };
+    if let Some(merge) = object.get("merge") {
+        line.merge = merge.as_bool().ok_or("merge is true or false")?;
+    }
+    line.fill(object)?;
+    Ok(line)
+}
+
+impl EntityLine {
+    /// Takes everything but the name and `merge` from an object: what samples share with lines.
+    ///
+    /// # Errors
+    /// Says in words which value has a wrong shape.
+    pub fn fill(&mut self, object: &Map<String, Value>) -> Result<(), String> {
+        let get = |key: &str| object.get(key);
+        let one = |value: &Value, key: &str| match value {
+            Value::Null => Ok(None),
+            value => text(value, key).map(Some),
+        };
+        self.state = get("state").map(|value| text(value, "state")).transpose()?;
+        self.within = get("within").map(|value| one(value, "within")).transpose()?;
+        self.tenant = get("tenant").map(|value| one(value, "tenant")).transpose()?;
+        self.tenants = get("tenants").map(|value| texts(value, "tenants")).transpose()?;
+        self.members = get("members").map(|value| texts(value, "members")).transpose()?;
+        if let Some(detached) = get("detached") {
+            self.detached = Some(detached.as_bool().ok_or("detached is true or false")?);
+        }
+        if let Some(attributes) = get("attributes") {
+            for (name, value) in self::object(attributes, "attributes")? {
+                self.attributes.push((name.clone(), stated(value)));
+            }
+        }
+        if let Some(relations) = get("relations") {
+            for (name, value) in self::object(relations, "relations")? {
+                let related = match value {
+                    Value::Null => None,
+                    Value::String(one) => Some(Related { to: vec![one.clone()], add: false }),
+                    value => Some(Related { to: texts(value, name)?, add: false }),
+                };
+                self.relations.push((name.clone(), related));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A JSON value as what is stated; null is nothing.
+pub fn stated(value: &Value) -> Option<Stated> {
+    match value {
+        Value::Null => None,
+        Value::Array(items) => {
+            let scalars: Option<Vec<Scalar>> = items.iter().map(Scalar::from_json).collect();
+            Some(scalars.map_or(Stated::Unfit, Stated::Many))
+        }
+        value => Some(Scalar::from_json(value).map_or(Stated::Unfit, Stated::One)),
+    }
+}
+
+/// The content of `{"grant":…}`.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn grant(value: &Value) -> Result<GrantLine, String> {
+    let object = object(value, "a grant")?;
+    only(object, &["id", "role", "to", "at", "from", "until", "values"], "a grant")?;
+    let required = |key: &str| {
+        object.get(key).ok_or_else(|| format!("a grant needs {key}")).and_then(|value| text(value, key))
+    };
+    let moment = |key: &str| match object.get(key) {
+        None | Some(Value::Null) => Ok(None),
+        Some(value) => {
+            let written = text(value, key)?;
+            parse_time(&written)
+                .map(Some)
+                .ok_or_else(|| format!("{key} is a moment such as 2026-11-23T08:00:00Z, not {written:?}"))
+        }
+    };
+    let mut values = Vec::new();
+    if let Some(stated) = object.get("values") {
+        for (name, value) in self::object(stated, "values")? {
+            let items = match value {
+                Value::Array(items) => items.clone(),
+                one => vec![one.clone()],
+            };
+            let scalars: Option<Vec<Scalar>> = items.iter().map(Scalar::from_json).collect();
+            values.push((
+                name.clone(),
+                scalars.ok_or_else(|| format!("the value {name:?} is a list of texts or numbers"))?,
+            ));
+        }
+    }
+    Ok(GrantLine {
+        id: object.get("id").map(|value| text(value, "id")).transpose()?,
+        role: required("role")?,
+        to: required("to")?,
+        at: required("at")?,
+        from: moment("from")?,
+        until: moment("until")?,
+        values,
+    })
+}

@@ -1,0 +1,436 @@
+//! The register: users, services, groups, tenants, resources, and who was granted what, where.
+//!
+//! - [`line`](mod@line) and [`fact`] are the two ways a change is written;
+//! - [`change`] applies changes, all of a batch or none, and says what is wrong with them;
+//! - this file holds the facts and the indexes over them.
+//!
+//! What holds here:
+//! - a value is kept as it was written; its type is a matter of the charter that reads it;
+//! - an id stands for one entity for ever; an entity made again under a deleted one's name gets
+//!   a new id, and no fact of the old one is left;
+//! - containment and group nesting have no loops and a bounded depth, so every walk ends.
+
+pub mod change;
+pub mod fact;
+pub mod line;
+
+use crate::charter::model::Stated;
+use crate::interner::Interner;
+use foldhash::fast::RandomState;
+use hashbrown::{HashMap, HashTable};
+use jiff::Timestamp;
+use std::hash::BuildHasher as _;
+
+/// Most steps from a resource to the end of containment.
+pub const MAX_CONTAINMENT: usize = 32;
+/// Most groups on the way from a group to a subject.
+pub const MAX_NESTING: usize = 16;
+
+/// An entity of a register.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct EntityId(pub u32);
+
+impl EntityId {
+    fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+/// A name the register uses: a type, attribute, relation, role or value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Sym(pub u32);
+
+/// The types every register knows, in the order they are interned.
+impl Sym {
+    /// `user`
+    pub const USER: Sym = Sym(0);
+    /// `service`
+    pub const SERVICE: Sym = Sym(1);
+    /// `group`
+    pub const GROUP: Sym = Sym(2);
+    /// `tenant`
+    pub const TENANT: Sym = Sym(3);
+}
+
+/// The state of an entity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
+pub enum State {
+    /// In use.
+    #[default]
+    Active,
+    /// A user or service that is denied everything.
+    Suspended,
+    /// Gone; its name is remembered.
+    Deleted,
+}
+
+impl State {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Active => "active",
+            State::Suspended => "suspended",
+            State::Deleted => "deleted",
+        }
+    }
+}
+
+/// All that is said of one entity.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Record {
+    /// Its state.
+    pub state: State,
+    /// What it lies within.
+    pub within: Option<EntityId>,
+    /// Whether roles that arrive outside do not arrive here.
+    pub detached: bool,
+    /// The tenant of a group.
+    pub tenant: Option<EntityId>,
+    /// The tenants a user or service is a member of.
+    pub tenants: Vec<EntityId>,
+    /// The members of a group.
+    pub members: Vec<EntityId>,
+    /// Attributes by name.
+    pub attributes: Vec<(Sym, Stated)>,
+    /// Relations by name; one stated empty is not missing.
+    pub relations: Vec<(Sym, Vec<EntityId>)>,
+}
+
+impl Record {
+    /// What is stated of an attribute.
+    pub fn attribute(&self, name: Sym) -> Option<&Stated> {
+        self.attributes.iter().find(|(known, _)| *known == name).map(|(_, value)| value)
+    }
+
+    /// What is stated of a relation.
+    pub fn relation(&self, name: Sym) -> Option<&[EntityId]> {
+        self.relations.iter().find(|(known, _)| *known == name).map(|(_, to)| to.as_slice())
+    }
+}
+
+#[derive(Clone, Debug)]
+struct Entity {
+    name: Box<str>,
+    kind: Sym,
+    record: Record,
+    /// The groups it is a direct member of.
+    groups: Vec<EntityId>,
+    /// The grants to it.
+    held: Vec<u32>,
+}
+
+/// Where a grant counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum PlaceOf {
+    /// Everywhere.
+    Everywhere,
+    /// A tenant or resource, and what lies within.
+    At(EntityId),
+}
+
+/// A role given to a holder at a place.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Grant {
+    /// Its id.
+    pub id: Box<str>,
+    /// The role's key.
+    pub role: Sym,
+    /// User, service or group.
+    pub to: EntityId,
+    /// Where.
+    pub at: PlaceOf,
+    /// First moment it counts.
+    pub from: Option<Timestamp>,
+    /// First moment it counts no more.
+    pub until: Option<Timestamp>,
+    /// Values, by name.
+    pub values: Vec<(Sym, Vec<crate::value::Scalar>)>,
+}
+
+impl Grant {
+    /// Whether it counts at a moment.
+    pub fn is_live(&self, now: Timestamp) -> bool {
+        self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
+    }
+
+    /// Whether another grant says the same under another id.
+    fn is_same(&self, other: &Grant) -> bool {
+        (self.role, self.to, self.at, self.from, self.until)
+            == (other.role, other.to, other.at, other.from, other.until)
+            && self.values == other.values
+    }
+}
+
+/// The live facts, in memory.
+#[derive(Clone, Debug)]
+pub struct Register {
+    names: Interner,
+    entities: Vec<Entity>,
+    by_name: HashTable<u32>,
+    hasher: RandomState,
+    grants: Vec<Option<Grant>>,
+    grant_ids: HashMap<Box<str>, u32>,
+    next_grant: u64,
+    /// What lies directly within something.
+    contents: HashMap<EntityId, Vec<EntityId>>,
+    /// Entities whose record names something by relation, tenancy or a group's tenant.
+    named_by: HashMap<EntityId, Vec<EntityId>>,
+    /// Grants at a place.
+    placed: HashMap<EntityId, Vec<u32>>,
+    live_entities: usize,
+    live_grants: usize,
+}
+
+impl Default for Register {
+    fn default() -> Self {
+        let mut names = Interner::default();
+        for kind in ["user", "service", "group", "tenant"] {
+            names.intern(kind);
+        }
+        Register {
+            names,
+            entities: Vec::new(),
+            by_name: HashTable::new(),
+            hasher: RandomState::default(),
+            grants: Vec::new(),
+            grant_ids: HashMap::new(),
+            next_grant: 1,
+            contents: HashMap::new(),
+            named_by: HashMap::new(),
+            placed: HashMap::new(),
+            live_entities: 0,
+            live_grants: 0,
+        }
+    }
+}
+
+impl Register {
+    // -- reading -------------------------------------------------------------------------------
+
+    /// The text of a name.
+    pub fn text(&self, name: Sym) -> &str {
+        self.names.text(name.0)
+    }
+
+    /// A name, if the register ever met it.
+    pub fn sym(&self, text: &str) -> Option<Sym> {
+        self.names.find(text).map(Sym)
+    }
+
+    /// How many names there are; all of them lie below.
+    pub fn names(&self) -> usize {
+        self.names.len()
+    }
+
+    /// The newest entity of a name, deleted or not.
+    pub fn find(&self, name: &str) -> Option<EntityId> {
+        let hash = self.hasher.hash_one(name);
+        self.by_name.find(hash, |id| &*self.entities[*id as usize].name == name).map(|id| EntityId(*id))
+    }
+
+    /// The entity registered under a name now.
+    pub fn registered(&self, name: &str) -> Option<EntityId> {
+        self.find(name).filter(|id| self.state(*id) != State::Deleted)
+    }
+
+    /// `type:id`.
+    pub fn name(&self, id: EntityId) -> &str {
+        &self.entities[id.index()].name
+    }
+
+    /// The text after the colon.
+    pub fn id_text(&self, id: EntityId) -> &str {
+        self.name(id).split_once(':').map_or("", |(_, id)| id)
+    }
+
+    /// Its type.
+    pub fn kind(&self, id: EntityId) -> Sym {
+        self.entities[id.index()].kind
+    }
+
+    /// Its state.
+    pub fn state(&self, id: EntityId) -> State {
+        self.entities[id.index()].record.state
+    }
+
+    /// All that is said of it.
+    pub fn record(&self, id: EntityId) -> &Record {
+        &self.entities[id.index()].record
+    }
+
+    /// The groups it is a direct member of.
+    pub fn groups(&self, id: EntityId) -> &[EntityId] {
+        &self.entities[id.index()].groups
+    }
+
+    /// The grants to it, not to its groups.
+    pub fn grants_to(&self, id: EntityId) -> impl Iterator<Item = (u32, &Grant)> {
+        self.entities[id.index()].held.iter().filter_map(|at| Some((*at, self.grant(*at)?)))
+    }
+
+    /// A grant by its place in the table.
+    pub fn grant(&self, at: u32) -> Option<&Grant> {
+        self.grants.get(at as usize)?.as_ref()
+    }
+
+    /// A grant by its id.
+    pub fn grant_by_id(&self, id: &str) -> Option<&Grant> {
+        self.grant(*self.grant_ids.get(id)?)
+    }
+
+    /// All grants.
+    pub fn all_grants(&self) -> impl Iterator<Item = &Grant> {
+        self.grants.iter().flatten()
+    }
+
+    /// All entities that are not deleted.
+    pub fn all_entities(&self) -> impl Iterator<Item = EntityId> + '_ {
+        let ids = (0..u32::try_from(self.entities.len()).unwrap_or(u32::MAX)).map(EntityId);
+        ids.filter(|id| self.state(*id) != State::Deleted)
+    }
+
+    /// What lies directly within it.
+    pub fn contents(&self, id: EntityId) -> &[EntityId] {
+        self.contents.get(&id).map_or(&[], Vec::as_slice)
+    }
+
+    /// How many entities are registered.
+    pub fn entity_count(&self) -> usize {
+        self.live_entities
+    }
+
+    /// How many grants there are.
+    pub fn grant_count(&self) -> usize {
+        self.live_grants
+    }
+
+    // -- writing: each keeps the indexes, and gives what undoes it -------------------------------
+
+    fn intern(&mut self, text: &str) -> Sym {
+        Sym(self.names.intern(text))
+    }
+
+    /// Makes an entity without a word said of it.
+    fn create(&mut self, name: &str, kind: Sym) -> EntityId {
+        let id = u32::try_from(self.entities.len()).expect("fewer than 2^32 entities");
+        let hash = self.hasher.hash_one(name);
+        // The newest entity of a name is the one found under it.
+        if let Ok(entry) = self.by_name.find_entry(hash, |id| &*self.entities[*id as usize].name == name) {
+            entry.remove();
+        }
+        self.entities.push(Entity {
+            name: name.into(),
+            kind,
+            record: Record::default(),
+            groups: Vec::new(),
+            held: Vec::new(),
+        });
+        self.index_name(id, hash);
+        self.live_entities += 1;
+        EntityId(id)
+    }
+
+    fn index_name(&mut self, id: u32, hash: u64) {
+        let Register { by_name, entities, hasher, .. } = self;
+        by_name.insert_unique(hash, id, |id| hasher.hash_one(&*entities[*id as usize].name));
+    }
+
+    /// Takes back [`Register::create`]: only the newest entity, and only while nothing names it.
+    fn uncreate(&mut self, id: EntityId, before: Option<EntityId>) {
+        let hash = self.hasher.hash_one(self.name(id));
+        if let Ok(entry) = self.by_name.find_entry(hash, |known| *known == id.0) {
+            entry.remove();
+        }
+        if let Some(before) = before {
+            self.index_name(before.0, hash);
+        }
+        self.entities.truncate(id.index());
+        self.live_entities -= 1;
+    }
+
+    /// Replaces all that is said of an entity, and returns what was said before.
+    fn set_record(&mut self, id: EntityId, record: Record) -> Record {
+        let old = std::mem::replace(&mut self.entities[id.index()].record, record.clone());
+        self.unlink(id, &old);
+        self.link(id, &record);
+        if old.state != State::Deleted && record.state == State::Deleted {
+            self.live_entities -= 1;
+        } else if old.state == State::Deleted && record.state != State::Deleted {
+            self.live_entities += 1;
+        }
+        old
+    }
+
+    fn link(&mut self, id: EntityId, record: &Record) {
+        if let Some(outer) = record.within {
+            self.contents.entry(outer).or_default().push(id);
+        }
+        for member in &record.members {
+            self.entities[member.index()].groups.push(id);
+        }
+        for named in named(record) {
+            self.named_by.entry(named).or_default().push(id);
+        }
+    }
+
+    fn unlink(&mut self, id: EntityId, record: &Record) {
+        if let Some(outer) = record.within {
+            forget(&mut self.contents, outer, &id);
+        }
+        for member in &record.members {
+            take(&mut self.entities[member.index()].groups, &id);
+        }
+        for named in named(record) {
+            forget(&mut self.named_by, named, &id);
+        }
+    }
+
+    fn add_grant(&mut self, grant: Grant) -> u32 {
+        let at = u32::try_from(self.grants.len()).expect("fewer than 2^32 grants");
+        self.grants.push(None);
+        self.put_grant(at, grant);
+        at
+    }
+
+    fn put_grant(&mut self, at: u32, grant: Grant) {
+        self.grant_ids.insert(grant.id.clone(), at);
+        self.entities[grant.to.index()].held.push(at);
+        if let PlaceOf::At(place) = grant.at {
+            self.placed.entry(place).or_default().push(at);
+        }
+        self.grants[at as usize] = Some(grant);
+        self.live_grants += 1;
+    }
+
+    fn take_grant(&mut self, at: u32) -> Option<Grant> {
+        let grant = self.grants.get_mut(at as usize)?.take()?;
+        self.grant_ids.remove(&grant.id);
+        take(&mut self.entities[grant.to.index()].held, &at);
+        if let PlaceOf::At(place) = grant.at {
+            forget(&mut self.placed, place, &at);
+        }
+        self.live_grants -= 1;
+        Some(grant)
+    }
+}
+
+/// What a record names other than by containment and membership.
+fn named(record: &Record) -> Vec<EntityId> {
+    let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
+    related.chain(record.tenants.iter().copied()).chain(record.tenant).collect()
+}
+
+fn take<T: PartialEq>(list: &mut Vec<T>, item: &T) {
+    if let Some(at) = list.iter().position(|known| known == item) {
+        list.swap_remove(at);
+    }
+}
+
+fn forget<T: PartialEq>(map: &mut HashMap<EntityId, Vec<T>>, key: EntityId, item: &T) {
+    if let Some(list) = map.get_mut(&key) {
+        take(list, item);
+        if list.is_empty() {
+            map.remove(&key);
+        }
+    }
+}

@@ -1,0 +1,252 @@
+//! Rehearsal files, as TOML.
+
+use super::{Case, Rehearsal, Sample};
+use crate::charter::syntax::{Field, Fields, TomlFile, parse_file};
+use crate::decide::question::Request;
+use crate::names::{did_you_mean, split_entity};
+use crate::register::line::{EntityLine, grant};
+use crate::source::{At, Finding, Sources, Span};
+use crate::value::parse_time;
+use jiff::Timestamp;
+use serde_json::{Map, Value};
+use std::collections::HashMap;
+
+/// Reads the files of a rehearsal; they share their samples.
+pub fn read(sources: &Sources, findings: &mut Vec<Finding>) -> Rehearsal {
+    let mut reader = Reader { findings, made: Rehearsal::default(), first: HashMap::new() };
+    for (index, file) in sources.files().iter().enumerate() {
+        let toml = parse_file(u32::try_from(index).unwrap_or(u32::MAX), file, reader.findings);
+        reader.file(&toml);
+    }
+    reader.made
+}
+
+struct Reader<'f> {
+    findings: &'f mut Vec<Finding>,
+    made: Rehearsal,
+    first: HashMap<String, Span>,
+}
+
+impl Reader<'_> {
+    fn error(&mut self, code: &'static str, span: Span, message: impl Into<String>) {
+        self.findings.push(Finding::error(code, span, message));
+    }
+
+    fn file(&mut self, file: &TomlFile<'_>) {
+        let root = Fields::root(file);
+        root.only(&["rehearsal", "sample", "case", "guarantee"], self.findings);
+        for (key, field) in root.entries() {
+            match key.value.as_str() {
+                "rehearsal" => self.head(&key, &field),
+                "sample" => self.samples(&field),
+                "case" => {
+                    for fields in field.tables("[[case]]", self.findings) {
+                        self.case(&fields);
+                    }
+                }
+                "guarantee" => self.error(
+                    "not-carried-out",
+                    key.span,
+                    "guarantees are part of the format, but this version does not prove them yet",
+                ),
+                _ => {}
+            }
+        }
+    }
+
+    /// Notes a name's place, and complains if it has one already.
+    fn define(&mut self, what: &str, span: Span) {
+        match self.first.get(what) {
+            Some(first) => {
+                let finding = Finding::error("defined-twice", span, format!("{what} is defined twice"));
+                self.findings.push(finding.beside(*first, "first defined here"));
+            }
+            None => {
+                self.first.insert(what.to_owned(), span);
+            }
+        }
+    }
+
+    fn head(&mut self, key: &At<String>, field: &Field<'_, '_>) {
+        self.define("[rehearsal]", key.span);
+        let Some(fields) = field.table("[rehearsal]", self.findings) else { return };
+        fields.only(&["stand-alone", "now"], self.findings);
+        if let Some(alone) = fields.get("stand-alone")
+            && alone.boolean(self.findings) == Some(false)
+        {
+            self.error("not-carried-out", alone.span(), "a rehearsal laid over a register is part of the format, but this version does not carry it out yet");
+        }
+        self.made.now = self.moment(&fields, "now");
+    }
+
+    fn moment(&mut self, fields: &Fields<'_, '_>, key: &str) -> Option<Timestamp> {
+        let field = fields.get(key)?;
+        let value = field.json(self.findings)?;
+        let moment = value.as_str().and_then(parse_time);
+        if moment.is_none() {
+            self.error(
+                "wrong-shape",
+                field.span(),
+                format!("{key} is a moment such as 2026-11-23T09:00:00Z"),
+            );
+        }
+        moment
+    }
+
+    fn samples(&mut self, field: &Field<'_, '_>) {
+        let Some(fields) = field.table("[sample]", self.findings) else { return };
+        for (name, inner) in fields.entries() {
+            self.define(&format!("the sample {}", name.value), name.span);
+            if let Err(message) = split_entity(&name.value) {
+                self.error("not-an-entity", name.span, message);
+                continue;
+            }
+            if let Some(sample) = inner.table(&format!("[sample.{:?}]", name.value), self.findings) {
+                self.sample(&name, &sample);
+            }
+        }
+    }
+
+    fn sample(&mut self, name: &At<String>, fields: &Fields<'_, '_>) {
+        fields.only(
+            &[
+                "state",
+                "within",
+                "detached",
+                "tenant",
+                "tenants",
+                "members",
+                "attributes",
+                "relations",
+                "groups",
+                "grants",
+            ],
+            self.findings,
+        );
+        let said: Map<String, Value> = fields
+            .entries()
+            .filter(|(key, _)| key.value != "groups" && key.value != "grants")
+            .filter_map(|(key, field)| Some((key.value, field.json(self.findings)?)))
+            .collect();
+        let mut line = EntityLine { name: name.value.clone(), ..EntityLine::default() };
+        if let Err(message) = line.fill(&said) {
+            self.error("sample", name.span, message);
+        }
+        let groups = fields.get("groups").map(|field| field.list(self.findings)).unwrap_or_default();
+        let groups =
+            groups.iter().filter_map(|item| item.text(self.findings)).map(|text| text.value).collect();
+        let mut grants = Vec::new();
+        for item in fields.get("grants").map(|field| field.list(self.findings)).unwrap_or_default() {
+            let Some(mut value) = item.json(self.findings) else { continue };
+            if value.get("active").is_some() {
+                self.error(
+                    "not-carried-out",
+                    item.span(),
+                    "active belongs to standby, which this version does not carry out yet",
+                );
+                continue;
+            }
+            if let Some(object) = value.as_object_mut() {
+                object.insert("to".to_owned(), name.value.as_str().into());
+            }
+            match grant(&value) {
+                Ok(line) => grants.push(At::new(line, item.span())),
+                Err(message) => self.error("sample", item.span(), message),
+            }
+        }
+        self.made.samples.push(Sample { line, groups, grants, span: name.span });
+    }
+
+    fn case(&mut self, fields: &Fields<'_, '_>) {
+        const KEYS: [&str; 10] =
+            ["name", "as", "on", "may", "may-not", "context", "now", "session", "properties", "because"];
+        fields.only(&KEYS, self.findings);
+        let text =
+            |reader: &mut Self, key: &str| fields.get(key).and_then(|field| field.text(reader.findings));
+        let (name, subject, resource) = (text(self, "name"), text(self, "as"), text(self, "on"));
+        for (key, missing) in [("name", name.is_none()), ("as", subject.is_none())] {
+            if missing {
+                self.error("missing-key", fields.span, format!("a case needs {key}"));
+            }
+        }
+        let (Some(name), Some(subject)) = (name, subject) else { return };
+        let list = |reader: &mut Self, key: &str| {
+            fields.get(key).map(|field| field.texts(reader.findings)).unwrap_or_default()
+        };
+        let (may, may_not) = (list(self, "may"), list(self, "may-not"));
+        if may.is_empty() && may_not.is_empty() {
+            self.error("missing-key", fields.span, "a case says what its subject may or may-not");
+        }
+        let because = text(self, "because");
+        if let Some(because) = &because {
+            self.reason(because);
+        }
+        let mut context = self.object(fields.get("context"));
+        if let Some(session) = text(self, "session") {
+            context.insert("session".to_owned(), session.value.into());
+        }
+        let (of_subject, of_resource) = self.properties(fields.get("properties"));
+        let request = Request {
+            subject: subject.value,
+            permission: String::new(),
+            resource: resource.as_ref().map(|resource| resource.value.clone()),
+            of_subject,
+            of_resource,
+            context,
+        };
+        let case = Case {
+            now: self.moment(fields, "now"),
+            name: name.value,
+            request,
+            may,
+            may_not,
+            because,
+            subject_span: subject.span,
+            resource_span: resource.map_or(fields.span, |resource| resource.span),
+            span: name.span,
+        };
+        self.made.cases.push(case);
+    }
+
+    fn reason(&mut self, because: &At<String>) {
+        const CODES: [&str; 10] = [
+            "unknown-type",
+            "unknown-permission",
+            "subject-suspended",
+            "subject-deleted",
+            "resource-deleted",
+            "separated",
+            "undetermined",
+            "condition",
+            "standby",
+            "no-role",
+        ];
+        let code = because.value.as_str();
+        if !CODES.contains(&code) && !code.starts_with("rule:") && !code.starts_with("role:") {
+            let near = did_you_mean(code, CODES);
+            let finding =
+                Finding::error("unknown-word", because.span, format!("unknown reason {code:?}{near}"));
+            self.findings
+                .push(finding.help(format!("write rule:KEY, role:KEY, or one of: {}", CODES.join(", "))));
+        }
+    }
+
+    fn object(&mut self, field: Option<Field<'_, '_>>) -> Map<String, Value> {
+        match field.and_then(|field| field.json(self.findings).map(|value| (field.span(), value))) {
+            Some((_, Value::Object(object))) => object,
+            Some((span, _)) => {
+                self.error("wrong-shape", span, "this must be a table");
+                Map::new()
+            }
+            None => Map::new(),
+        }
+    }
+
+    fn properties(&mut self, field: Option<Field<'_, '_>>) -> (Map<String, Value>, Map<String, Value>) {
+        let Some(fields) = field.and_then(|field| field.table("properties", self.findings)) else {
+            return Default::default();
+        };
+        fields.only(&["subject", "resource"], self.findings);
+        (self.object(fields.get("subject")), self.object(fields.get("resource")))
+    }
+}

@@ -1,0 +1,285 @@
+//! Rehearsals: sample entities and cases, run against a charter before anybody relies on it.
+//!
+//! [`read`] turns files into a [`Rehearsal`]; [`Rehearsal::run`] asks every case and reports.
+
+mod file;
+
+pub use file::read;
+
+use crate::charter::policy::Policy;
+use crate::decide::explain::{Explanation, explain};
+use crate::decide::question::Request;
+use crate::decide::{World, with_scratch};
+use crate::names::nearest;
+use crate::register::Register;
+use crate::register::line::{Change, EntityLine, GrantLine};
+use crate::source::{At, Finding, Place, Severity, Sources, Span};
+use jiff::Timestamp;
+use serde::Serialize;
+use std::sync::Arc;
+
+/// Samples and cases, as written.
+#[derive(Clone, Debug, Default)]
+pub struct Rehearsal {
+    /// The moment its cases are asked at, unless they say another.
+    pub now: Option<Timestamp>,
+    /// Its sample entities.
+    pub samples: Vec<Sample>,
+    /// Its cases.
+    pub cases: Vec<Case>,
+}
+
+/// A sample entity with its groups and grants.
+#[derive(Clone, Debug)]
+pub struct Sample {
+    /// What is said of it.
+    pub line: EntityLine,
+    /// Groups it is a member of.
+    pub groups: Vec<String>,
+    /// Grants to it; `to` is the sample itself.
+    pub grants: Vec<At<GrantLine>>,
+    /// Where its name stands.
+    pub span: Span,
+}
+
+/// What one subject may and may not.
+#[derive(Clone, Debug)]
+pub struct Case {
+    /// A sentence.
+    pub name: String,
+    /// The question, without its permission.
+    pub request: Request,
+    /// What must be allowed.
+    pub may: Vec<At<String>>,
+    /// What must be denied.
+    pub may_not: Vec<At<String>>,
+    /// Its own moment.
+    pub now: Option<Timestamp>,
+    /// The reason code of every denial, or of every allow if there are none.
+    pub because: Option<At<String>>,
+    /// Where the subject is named.
+    pub subject_span: Span,
+    /// Where the resource is named.
+    pub resource_span: Span,
+    /// Where the case stands.
+    pub span: Span,
+}
+
+/// What a run found.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Report {
+    /// The charter's digest.
+    pub charter: String,
+    /// How many cases passed.
+    pub passed: usize,
+    /// How many failed.
+    pub failed: usize,
+    /// Every case, in order.
+    pub cases: Vec<CaseReport>,
+}
+
+/// One case.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct CaseReport {
+    /// Its sentence.
+    pub name: String,
+    /// Where it stands.
+    pub place: String,
+    /// Whether every answer is as it should be.
+    pub passed: bool,
+    /// Its questions.
+    pub checks: Vec<Check>,
+}
+
+/// One question of a case.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Check {
+    /// Who asked.
+    pub subject: String,
+    /// For what.
+    pub permission: String,
+    /// On what.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub resource: Option<String>,
+    /// What the case says.
+    pub expected: bool,
+    /// Whether the answer, and its reason where one is stated, are as expected.
+    pub passed: bool,
+    /// Why it proves little even though it passed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub doubt: Option<String>,
+    /// The reason the case states, if the answer has another.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected_reason: Option<String>,
+    /// The answer and its way.
+    pub explanation: Explanation,
+}
+
+impl Rehearsal {
+    /// Asks every case of a charter and the samples alone. `now` is the moment of the run.
+    ///
+    /// # Errors
+    /// Findings in the rehearsal itself: samples the charter does not permit, names that are no
+    /// sample, permissions that do not exist. Then no case is asked.
+    pub fn run(
+        &self,
+        policy: &Arc<Policy>,
+        sources: &Sources,
+        now: Timestamp,
+    ) -> Result<Report, Vec<Finding>> {
+        let mut findings = Vec::new();
+        let world = self.world(policy, &mut findings);
+        for case in &self.cases {
+            self.names(case, policy, &mut findings);
+        }
+        if findings.iter().any(|finding| finding.severity == Severity::Error) {
+            return Err(findings);
+        }
+        let cases: Vec<CaseReport> =
+            self.cases.iter().map(|case| self.case(case, &world, sources, now)).collect();
+        let passed = cases.iter().filter(|case| case.passed).count();
+        Ok(Report { charter: policy.digest().to_string(), passed, failed: cases.len() - passed, cases })
+    }
+
+    /// The samples as a register under the charter.
+    fn world(&self, policy: &Arc<Policy>, findings: &mut Vec<Finding>) -> World {
+        let mut changes = Vec::new();
+        let mut spans = Vec::new();
+        for sample in &self.samples {
+            changes.push(Change::Entity(Box::new(sample.line.clone())));
+            spans.push(sample.span);
+        }
+        for sample in &self.samples {
+            for group in &sample.groups {
+                let name = if group.starts_with("group:") { group.clone() } else { format!("group:{group}") };
+                if !self.samples.iter().any(|other| other.line.name == name) {
+                    findings.push(self.unknown_sample(&name, sample.span));
+                    continue;
+                }
+                let members = Some(vec![sample.line.name.clone()]);
+                changes.push(Change::Entity(Box::new(EntityLine {
+                    name,
+                    merge: true,
+                    members,
+                    ..EntityLine::default()
+                })));
+                spans.push(sample.span);
+            }
+            for grant in &sample.grants {
+                changes.push(Change::Grant(Box::new(grant.value.clone())));
+                spans.push(grant.span);
+            }
+        }
+        let mut world = World::new(Arc::clone(policy), Register::default());
+        if let Err(refusals) = world.apply(&changes) {
+            findings.extend(
+                refusals
+                    .into_iter()
+                    .map(|refusal| Finding::error("sample", spans[refusal.change], refusal.message)),
+            );
+        }
+        world
+    }
+
+    fn unknown_sample(&self, name: &str, span: Span) -> Finding {
+        let near = nearest(name, self.samples.iter().map(|sample| sample.line.name.as_str()));
+        let finding = Finding::error("unknown-sample", span, format!("{name} is not a sample"));
+        match near {
+            Some(near) => finding.help(format!("did you mean {near}?")),
+            None => finding.help(format!("add [sample.\"{name}\"]")),
+        }
+    }
+
+    /// A misspelt name is an error, not a denial.
+    fn names(&self, case: &Case, policy: &Policy, findings: &mut Vec<Finding>) {
+        let known = |name: &str| self.samples.iter().any(|sample| sample.line.name == name);
+        let subject = &case.request.subject;
+        if subject != "anonymous" && !known(subject) {
+            findings.push(self.unknown_sample(subject, case.subject_span));
+        }
+        if let Some(resource) = case.request.resource.as_ref().filter(|name| !known(name)) {
+            findings.push(self.unknown_sample(resource, case.resource_span));
+        }
+        for permission in case.may.iter().chain(&case.may_not) {
+            if policy.permission(&permission.value).is_none() {
+                let near =
+                    nearest(&permission.value, policy.model().permissions.iter().map(|p| p.text.as_str()));
+                let near = near.map_or_else(String::new, |near| format!("; did you mean {near:?}?"));
+                let message = format!("unknown permission {:?}{near}", permission.value);
+                findings.push(Finding::error("unknown-permission", permission.span, message));
+            } else if let Some(resource) = &case.request.resource
+                && permission.value.split_once(':').map(|(kind, _)| kind)
+                    != resource.split_once(':').map(|(kind, _)| kind)
+            {
+                let message = format!("{:?} is no permission for {resource}", permission.value);
+                findings.push(Finding::error("unknown-permission", permission.span, message));
+            }
+        }
+    }
+
+    fn case(&self, case: &Case, world: &World, sources: &Sources, now: Timestamp) -> CaseReport {
+        let stated = case.now.or(self.now);
+        let expected = case.may.iter().map(|p| (p, true)).chain(case.may_not.iter().map(|p| (p, false)));
+        let checks: Vec<Check> = expected
+            .filter_map(|(permission, expected)| {
+                let request = Request { permission: permission.value.clone(), ..case.request.clone() };
+                let asked = request.resolve(world.engine(), stated.unwrap_or(now)).ok()?;
+                let (decision, explanation) =
+                    with_scratch(|scratch| explain(world.engine(), &asked, scratch));
+                // A reason is one of denials where the case has any, else of allows.
+                let applies = expected == case.may_not.is_empty();
+                let reason = case.because.as_ref().filter(|_| applies).map(|because| because.value.clone());
+                let expected_reason = reason.filter(|reason| *reason != explanation.reason);
+                let passed = decision.allowed == expected && expected_reason.is_none();
+                let doubt = if passed { doubt(&explanation, stated.is_none()) } else { None };
+                Some(Check {
+                    subject: request.subject,
+                    permission: request.permission,
+                    resource: request.resource,
+                    expected,
+                    passed,
+                    doubt,
+                    expected_reason,
+                    explanation,
+                })
+            })
+            .collect();
+        let Place { path, line, .. } = sources.place(case.span);
+        CaseReport {
+            name: case.name.clone(),
+            place: format!("{path}:{line}"),
+            passed: checks.len() == case.may.len() + case.may_not.len()
+                && checks.iter().all(|check| check.passed),
+            checks,
+        }
+    }
+}
+
+/// Why an answer that is as expected proves little.
+fn doubt(explanation: &Explanation, at_the_run: bool) -> Option<String> {
+    let conditions = explanation.arrivals.iter().flat_map(|arrival| &arrival.conditions);
+    let conditions = conditions.chain(explanation.rules.iter().flat_map(|rule| &rule.conditions));
+    let mut reads = conditions.flat_map(|condition| &condition.parts).flat_map(|part| &part.reads);
+    if at_the_run && reads.any(|(path, _)| path == "now") {
+        return Some("it depends on the moment of the run; state now".to_owned());
+    }
+    if explanation.allowed {
+        return None;
+    }
+    match explanation.reason.as_str() {
+        "no-role" if explanation.also_held.is_empty() => {
+            Some("the subject holds nothing at all here".to_owned())
+        }
+        "undetermined" => Some("a fact is missing; with it, it might be allowed".to_owned()),
+        code if code.starts_with("rule:") => {
+            let key = &code["rule:".len()..];
+            let undetermined =
+                explanation.rules.iter().any(|rule| rule.key == key && rule.value == "undetermined");
+            undetermined.then(|| "the rule denies because a fact is missing".to_owned())
+        }
+        _ => None,
+    }
+}
