@@ -85,10 +85,10 @@ impl Dice {
 
 const NAMES: [&str; 52] = [
     "ada", "aino", "alba", "anton", "arno", "bela", "bram", "carla", "celia", "dario", "edda", "elin",
-    "emil", "enzo", "eva", "fenna", "filip", "gaia", "gerd", "hana", "hugo", "ida", "igor", "ilse",
-    "jana", "joao", "jonas", "kaja", "karel", "lena", "lino", "luca", "mads", "mara", "milo", "mina",
-    "nadia", "nuno", "oda", "oskar", "otto", "pia", "quim", "rasa", "rita", "sami", "sara", "stig",
-    "tea", "tiago", "ulla", "zoe",
+    "emil", "enzo", "eva", "fenna", "filip", "gaia", "gerd", "hana", "hugo", "ida", "igor", "ilse", "jana",
+    "joao", "jonas", "kaja", "karel", "lena", "lino", "luca", "mads", "mara", "milo", "mina", "nadia",
+    "nuno", "oda", "oskar", "otto", "pia", "quim", "rasa", "rita", "sami", "sara", "stig", "tea", "tiago",
+    "ulla", "zoe",
 ];
 
 fn crowd(lines: &mut Vec<Value>) {
@@ -102,8 +102,12 @@ fn crowd(lines: &mut Vec<Value>) {
     lines.push(json!({"entity":"group:yard-crew","members":NAMES[..12].iter().map(|name| format!("user:{name}")).collect::<Vec<_>>()}));
     lines.push(json!({"entity":"group:clerks","members":NAMES[12..24].iter().map(|name| format!("user:{name}")).collect::<Vec<_>>()}));
     for tenant in ["northline", "hallfjord"] {
-        lines.push(json!({"grant":{"role":"yard-hand","to":"group:yard-crew","at":format!("tenant:{tenant}")}}));
-        lines.push(json!({"grant":{"role":"customs-clerk","to":"group:clerks","at":format!("tenant:{tenant}")}}));
+        lines.push(
+            json!({"grant":{"role":"yard-hand","to":"group:yard-crew","at":format!("tenant:{tenant}")}}),
+        );
+        lines.push(
+            json!({"grant":{"role":"customs-clerk","to":"group:clerks","at":format!("tenant:{tenant}")}}),
+        );
     }
     for (at, name) in NAMES.iter().enumerate().skip(24) {
         let role = dice.pick(&["deckhand", "planner", "inspector", "crane-driver", "auditor"]);

@@ -1,1 +1,119 @@
+//! PostgreSQL behind Ostrog: the record that outlives every process.
+//!
+//! - [`cluster`]: a private server on loopback, where no database is given;
+//! - [`workspace`]: the counter row, loading everything at one position, and writes;
+//! - [`revision`]: charters, numbered and immutable;
+//! - [`key`]: keys, stored hashed;
+//! - [`change`]: what happened, by position.
+
 #![forbid(unsafe_code)]
+
+pub mod change;
+pub mod cluster;
+pub mod key;
+pub mod revision;
+pub mod workspace;
+
+use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
+use std::str::FromStr as _;
+use std::time::Duration;
+
+/// Why the database did not do what it was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// It cannot be reached, or went away.
+    #[error("the database cannot be reached: {0}")]
+    Unreachable(#[source] sqlx::Error),
+    /// It answered with an error.
+    #[error("the database refused: {0}")]
+    Refused(#[source] sqlx::Error),
+    /// Its schema could not be brought up to date.
+    #[error("the database's schema cannot be brought up to date: {0}")]
+    Migration(#[source] sqlx::migrate::MigrateError),
+    /// The private server could not be used.
+    #[error("{0}")]
+    Cluster(String),
+    /// What it holds cannot be read.
+    #[error("the database holds what cannot be read: {0}")]
+    Unreadable(String),
+}
+
+impl From<sqlx::Error> for Error {
+    fn from(error: sqlx::Error) -> Self {
+        match error {
+            sqlx::Error::Io(_)
+            | sqlx::Error::PoolTimedOut
+            | sqlx::Error::PoolClosed
+            | sqlx::Error::Tls(_)
+            | sqlx::Error::WorkerCrashed => Error::Unreachable(error),
+            // Class 57 is "operator intervention": the server is shutting down or starting up.
+            sqlx::Error::Database(ref inner) if inner.code().is_some_and(|code| code.starts_with("57P")) => {
+                Error::Unreachable(error)
+            }
+            error => Error::Refused(error),
+        }
+    }
+}
+
+/// A result of the store.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// The database.
+#[derive(Clone, Debug)]
+pub struct Store {
+    pool: PgPool,
+}
+
+impl Store {
+    /// Most connections one node holds.
+    const MAX_CONNECTIONS: u32 = 8;
+    /// How long a call waits for a free connection.
+    const PATIENCE: Duration = Duration::from_secs(5);
+
+    /// Connects and brings the schema up to date.
+    ///
+    /// # Errors
+    /// A URL that is none, a server that is not there, or a schema from a later version.
+    pub async fn open(url: &str) -> Result<Store> {
+        let options = PgConnectOptions::from_str(url)?.application_name("ostrog");
+        let pool = PgPoolOptions::new()
+            .max_connections(Self::MAX_CONNECTIONS)
+            .acquire_timeout(Self::PATIENCE)
+            .connect_with(options)
+            .await?;
+        sqlx::migrate!("./migrations").run(&pool).await.map_err(Error::Migration)?;
+        let store = Store { pool };
+        store.ensure_workspace().await?;
+        Ok(store)
+    }
+
+    /// Waits for calls under way and closes all connections.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+
+    /// Whether the database answers now.
+    ///
+    /// # Errors
+    /// If it does not.
+    pub async fn ping(&self) -> Result<()> {
+        sqlx::query("select 1").execute(&self.pool).await?;
+        Ok(())
+    }
+}
+
+/// How moments are written in queries: the columns are `timestamptz`, the program's type is
+/// jiff's, and RFC 3339 is what both speak.
+const MOMENT_FORMAT: &str = r#"YYYY-MM-DD"T"HH24:MI:SS.US"Z""#;
+
+fn moment(text: &str) -> Result<jiff::Timestamp> {
+    text.parse().map_err(|_| Error::Unreadable(format!("{text:?} is no moment")))
+}
+
+/// 256 random bits as text.
+fn random_text() -> String {
+    use rand::TryRngCore as _;
+    let mut bytes = [0u8; 32];
+    rand::rngs::OsRng.try_fill_bytes(&mut bytes).expect("the system has random numbers");
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -2,6 +2,7 @@
 //! [`syntax`] (as written) → [`check`] (as meant) → [`model`] → [`policy`] (dense tables).
 
 pub mod check;
+pub mod grid;
 pub mod model;
 pub mod policy;
 pub mod syntax;

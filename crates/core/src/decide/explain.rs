@@ -168,11 +168,15 @@ fn plainly(reason: Reason, subject: &str, resource: &str) -> String {
     }
 }
 
+/// A condition that was evaluated: whose, its value, the part that made it so, all its parts.
+type Evaluated = (Owner, Truth, Part, Vec<Part>);
+
 #[derive(Debug, Default)]
 struct Record {
-    pending: Vec<(Owner, Truth, Part, Vec<Part>)>,
-    arrivals: Vec<(RoleId, Via, Truth, Vec<(Owner, Truth, Part, Vec<Part>)>)>,
-    rules: Vec<(RuleId, Truth, bool, Vec<(Owner, Truth, Part, Vec<Part>)>)>,
+    /// Conditions evaluated since the last arrival or rule; they belong to the next one.
+    pending: Vec<Evaluated>,
+    arrivals: Vec<(RoleId, Via, Truth, Vec<Evaluated>)>,
+    rules: Vec<(RuleId, Truth, bool, Vec<Evaluated>)>,
 }
 
 impl Listener for Record {
@@ -415,13 +419,7 @@ impl Teller<'_> {
 
     // -- arrivals, rules, conditions -------------------------------------------------------------
 
-    fn arrival(
-        &self,
-        role: RoleId,
-        via: Via,
-        gives: Truth,
-        conditions: &[(Owner, Truth, Part, Vec<Part>)],
-    ) -> Arrival {
+    fn arrival(&self, role: RoleId, via: Via, gives: Truth, conditions: &[Evaluated]) -> Arrival {
         let grant = match via {
             Via::Grant { grant, .. } => {
                 self.walk.engine.register.grant(grant).map(|grant| grant.id.to_string())
@@ -437,13 +435,7 @@ impl Teller<'_> {
         }
     }
 
-    fn rule(
-        &self,
-        rule: RuleId,
-        value: Truth,
-        reaches: bool,
-        conditions: &[(Owner, Truth, Part, Vec<Part>)],
-    ) -> RuleTold {
+    fn rule(&self, rule: RuleId, value: Truth, reaches: bool, conditions: &[Evaluated]) -> RuleTold {
         let declared = &self.walk.engine.policy.model().rules[rule.index()];
         RuleTold {
             key: declared.key.clone(),
@@ -454,7 +446,7 @@ impl Teller<'_> {
         }
     }
 
-    fn condition(&self, (owner, value, culprit, parts): &(Owner, Truth, Part, Vec<Part>)) -> ConditionTold {
+    fn condition(&self, (owner, value, culprit, parts): &Evaluated) -> ConditionTold {
         let model = self.walk.engine.policy.model();
         let (of, span) = match owner {
             Owner::Role(role) => {

@@ -36,8 +36,9 @@ pub enum Effect {
 /// An applied batch: what it did, and how to take it back.
 #[derive(Debug)]
 pub struct Applied {
-    /// In order; empty if everything was so already.
-    pub effects: Vec<Effect>,
+    /// In order, each with the change it came from, counted from 0; empty if everything was so
+    /// already.
+    pub effects: Vec<(usize, Effect)>,
     undo: Vec<Undo>,
 }
 
@@ -59,10 +60,17 @@ impl Register {
     /// # Errors
     /// One refusal for every change that cannot be; the register is as before.
     pub fn apply(&mut self, changes: &[Change], policies: &[&Policy]) -> Result<Applied, Vec<Refusal>> {
-        let mut batch =
-            Batch { register: self, policies, effects: Vec::new(), undo: Vec::new(), moved: Vec::new() };
+        let mut batch = Batch {
+            register: self,
+            policies,
+            effects: Vec::new(),
+            undo: Vec::new(),
+            at: 0,
+            moved: Vec::new(),
+        };
         let mut refusals = Vec::new();
         for (at, change) in changes.iter().enumerate() {
+            batch.at = at;
             if let Change::Entity(line) = change
                 && let Err(message) = batch.announce(line)
             {
@@ -71,6 +79,7 @@ impl Register {
         }
         if refusals.is_empty() {
             for (at, change) in changes.iter().enumerate() {
+                batch.at = at;
                 if let Err(message) = batch.one(change, at) {
                     refusals.push(Refusal { change: at, message });
                 }
@@ -168,8 +177,10 @@ fn stated_json(value: &Stated) -> Value {
 struct Batch<'r, 'p> {
     register: &'r mut Register,
     policies: &'p [&'p Policy],
-    effects: Vec<Effect>,
+    effects: Vec<(usize, Effect)>,
     undo: Vec<Undo>,
+    /// The change under way.
+    at: usize,
     /// Entities whose containment or membership changed, and by which change.
     moved: Vec<(EntityId, usize)>,
 }
@@ -192,7 +203,7 @@ impl Batch<'_, '_> {
             let kind = self.register.intern(kind);
             let id = self.register.create(&line.name, kind);
             self.undo.push(Undo::Created(id, before));
-            self.effects.push(Effect::Entity(id));
+            self.effects.push((self.at, Effect::Entity(id)));
         }
         Ok(())
     }
@@ -244,8 +255,8 @@ impl Batch<'_, '_> {
         }
         let old = self.register.set_record(id, record);
         self.undo.push(Undo::Record(id, old));
-        if !self.effects.contains(&Effect::Entity(id)) || self.effects.len() > 64 {
-            self.effects.push(Effect::Entity(id));
+        if !self.effects.contains(&(at, Effect::Entity(id))) || self.effects.len() > 64 {
+            self.effects.push((at, Effect::Entity(id)));
         }
     }
 
@@ -491,7 +502,7 @@ impl Batch<'_, '_> {
         }
         let old = self.register.set_record(id, Record { state: State::Deleted, ..Record::default() });
         self.undo.push(Undo::Record(id, old));
-        self.effects.push(Effect::Deleted(id));
+        self.effects.push((self.at, Effect::Deleted(id)));
     }
 
     fn change_record(&mut self, id: EntityId, edit: impl FnOnce(&mut Record)) {
@@ -500,7 +511,7 @@ impl Batch<'_, '_> {
         if record != *self.register.record(id) {
             let old = self.register.set_record(id, record);
             self.undo.push(Undo::Record(id, old));
-            self.effects.push(Effect::Entity(id));
+            self.effects.push((self.at, Effect::Entity(id)));
         }
     }
 
@@ -563,7 +574,7 @@ impl Batch<'_, '_> {
         let id = grant.id.clone();
         let at = self.register.add_grant(grant);
         self.undo.push(Undo::Granted(at));
-        self.effects.push(Effect::Granted(id));
+        self.effects.push((self.at, Effect::Granted(id)));
         Ok(())
     }
 
@@ -578,7 +589,7 @@ impl Batch<'_, '_> {
 
     fn end_grant_at(&mut self, at: u32) {
         if let Some(grant) = self.register.take_grant(at) {
-            self.effects.push(Effect::Ended(grant.id.clone()));
+            self.effects.push((self.at, Effect::Ended(grant.id.clone())));
             self.undo.push(Undo::Ended(at, grant));
         }
     }

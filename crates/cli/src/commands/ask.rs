@@ -1,0 +1,349 @@
+//! `ostrog ask`: may a subject do something? Offline or live, one question or a file of them.
+
+use super::{Global, OutputFormat};
+use crate::exit::{Code, Failure, NO, YES};
+use crate::files;
+use crate::shell::{Shell, Tone};
+use jiff::Timestamp;
+use ostrog_core::prelude::{Change, Request, World, explain, fact, with_scratch};
+use ostrog_core::value::parse_time;
+use serde_json::{Map, Value, json};
+use std::path::{Path, PathBuf};
+
+/// The command's arguments.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// user:ines, service:crane-feed, anonymous
+    #[arg(required_unless_present = "from")]
+    subject: Option<String>,
+    /// type:action
+    #[arg(required_unless_present = "from")]
+    permission: Option<String>,
+    /// type:id; without one, a new resource
+    resource: Option<String>,
+    /// Tell every role, rule and condition that took part
+    #[arg(long)]
+    why: bool,
+    /// Read one question a line (NDJSON, AuthZEN shape); answer one a line
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["subject", "permission", "resource"])]
+    from: Option<PathBuf>,
+    #[command(flatten)]
+    at: Where,
+    #[command(flatten)]
+    with: With,
+}
+
+/// Where a question is asked.
+#[derive(Debug, clap::Args)]
+pub struct Where {
+    /// Ask this charter, offline
+    #[arg(long, value_name = "DIR")]
+    charter: Option<PathBuf>,
+    /// With the facts of this file, offline
+    #[arg(long, value_name = "FILE", requires = "charter")]
+    register: Option<PathBuf>,
+}
+
+/// What is said along with a question.
+#[derive(Debug, clap::Args)]
+pub struct With {
+    /// A context key: zone=quay
+    #[arg(long, value_name = "K=V")]
+    context: Vec<String>,
+    /// A property: hazard=5 of the resource, subject.clearance=3 of the subject
+    #[arg(long, value_name = "[resource.|subject.]K=V")]
+    property: Vec<String>,
+    /// Another moment than the present one
+    #[arg(long, value_name = "T")]
+    now: Option<String>,
+    /// Suppose that a fact holds
+    #[arg(long, value_name = "FACT")]
+    suppose: Vec<String>,
+    /// Suppose that a fact does not hold
+    #[arg(long, value_name = "FACT")]
+    without: Vec<String>,
+}
+
+pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
+    let now = args.with.now.as_deref().map(|text| {
+        parse_time(text).ok_or_else(|| {
+            Failure::misused(format!("--now {text:?} is no moment such as 2026-11-23T09:00:00Z"))
+        })
+    });
+    let now = now.transpose()?;
+    if let Some(file) = &args.from {
+        return from_file(file, &args, global, now, shell).await;
+    }
+    let mut request = Request {
+        subject: args.subject.clone().unwrap_or_default(),
+        permission: args.permission.clone().unwrap_or_default(),
+        resource: args.resource.clone(),
+        ..Request::default()
+    };
+    args.with.fill(&mut request)?;
+    let supposed = args.with.suppose.len() + args.with.without.len();
+    let explanation = match &args.at.charter {
+        Some(charter) => {
+            let world = supposing(files::world(charter, args.at.register.as_deref(), shell)?, &args.with)?;
+            shell.notice(&format!("offline, {}", charter.display()));
+            offline(&world, &request, now.unwrap_or_else(Timestamp::now))?
+        }
+        None => live(&request, &args.with, global, shell).await?,
+    };
+    let allowed = explanation["allowed"] == true;
+    tell(&explanation, &request, supposed, args.why, shell);
+    Ok(if allowed { YES } else { NO })
+}
+
+fn offline(world: &World, request: &Request, now: Timestamp) -> Result<Value, Failure> {
+    let asked = request.resolve(world.engine(), now).map_err(Failure::input)?;
+    let (_, explanation) = with_scratch(|scratch| explain(world.engine(), &asked, scratch));
+    serde_json::to_value(explanation).map_err(Failure::input)
+}
+
+async fn live(request: &Request, with: &With, global: &Global, shell: &Shell) -> Result<Value, Failure> {
+    let question = json!({
+        "subject": request.subject, "permission": request.permission, "resource": request.resource,
+        "subject-properties": request.of_subject, "resource-properties": request.of_resource,
+        "context": request.context, "now": with.now, "suppose": with.suppose, "without": with.without,
+    });
+    let mut answer: Value = global.client()?.post("/api/v1/ask", &question).await?;
+    shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
+    Ok(answer["explanation"].take())
+}
+
+fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
+    let mut changes: Vec<Change> = Vec::new();
+    for (line, set) in
+        with.suppose.iter().map(|line| (line, true)).chain(with.without.iter().map(|line| (line, false)))
+    {
+        let fact = fact::Fact::parse(line)
+            .and_then(|fact| if set { fact.assert(world.policy()) } else { fact.retract(world.policy()) });
+        changes.push(fact.map_err(|message| Failure::input(format!("{line}: {message}")))?);
+    }
+    world.apply(&changes).map_err(|refusals| {
+        Failure::input(refusals.iter().map(|refusal| refusal.message.clone()).collect::<Vec<_>>().join("\n"))
+    })?;
+    Ok(world)
+}
+
+impl With {
+    fn fill(&self, request: &mut Request) -> Result<(), Failure> {
+        for pair in &self.context {
+            let (key, value) = pair_of(pair, "--context")?;
+            request.context.insert(key.to_owned(), value);
+        }
+        for pair in &self.property {
+            let (key, value) = pair_of(pair, "--property")?;
+            match key.split_once('.') {
+                Some(("subject", key)) => request.of_subject.insert(key.to_owned(), value),
+                Some(("resource", key)) => request.of_resource.insert(key.to_owned(), value),
+                Some((whose, _)) => {
+                    return Err(Failure::misused(format!(
+                        "--property is of resource or subject, not of {whose:?}"
+                    )));
+                }
+                None => request.of_resource.insert(key.to_owned(), value),
+            };
+        }
+        Ok(())
+    }
+}
+
+/// `k=v`: a number, boolean or list where it reads as one, else a text; quotes keep it a text.
+fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
+    let (key, text) = pair
+        .split_once('=')
+        .ok_or_else(|| Failure::misused(format!("{option} takes key=value, not {pair:?}")))?;
+    let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+    let value = match quoted {
+        Some(text) => Value::from(text),
+        None => serde_json::from_str(text).unwrap_or_else(|_| Value::from(text)),
+    };
+    Ok((key, value))
+}
+
+// -- many questions ------------------------------------------------------------------------------
+
+async fn from_file(
+    file: &Path,
+    args: &Args,
+    global: &Global,
+    now: Option<Timestamp>,
+    shell: &Shell,
+) -> Result<Code, Failure> {
+    let text = if file == Path::new("-") {
+        std::io::read_to_string(std::io::stdin())
+    } else {
+        std::fs::read_to_string(file)
+    };
+    let text = text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))?;
+    let asker = match &args.at.charter {
+        Some(charter) => {
+            let world = supposing(files::world(charter, args.at.register.as_deref(), shell)?, &args.with)?;
+            shell.notice(&format!("offline, {}", charter.display()));
+            Ok(world)
+        }
+        None => Err(global.client()?),
+    };
+    let mut all_allowed = true;
+    for (at, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+        let wrong = |message: String| Failure::input(format!("{}:{}  {message}", file.display(), at + 1));
+        let question = ostrog_core::json::parse(line.as_bytes()).map_err(wrong)?;
+        let answer = match &asker {
+            Ok(world) => {
+                let (mut request, moment) = authzen(&question).map_err(wrong)?;
+                args.with.fill(&mut request)?;
+                let moment = moment.or(now).unwrap_or_else(Timestamp::now);
+                let mut told = offline(world, &request, moment).map_err(|failure| wrong(failure.message))?;
+                let mut context = json!({ "reason": told["reason"].take() });
+                for key in ["message", "advice"] {
+                    if !told[key].is_null() {
+                        context[key] = told[key].take();
+                    }
+                }
+                json!({ "decision": told["allowed"], "context": context })
+            }
+            Err(client) => {
+                let answer = client.evaluate_json(&question).await?;
+                serde_json::to_value(answer).map_err(|error| wrong(error.to_string()))?
+            }
+        };
+        all_allowed &= answer["decision"] == true;
+        shell.answer(&answer.to_string());
+    }
+    Ok(if all_allowed { YES } else { NO })
+}
+
+/// A question in the AuthZEN request shape, plus `now`.
+fn authzen(question: &Value) -> Result<(Request, Option<Timestamp>), String> {
+    let part = |name: &str| {
+        question.get(name).and_then(Value::as_object).ok_or_else(|| format!("{name} is missing"))
+    };
+    let text =
+        |object: &Map<String, Value>, key: &str| object.get(key).and_then(Value::as_str).map(str::to_owned);
+    let (subject, action, resource) = (part("subject")?, part("action")?, part("resource")?);
+    let kind = |object: &Map<String, Value>, whose: &str| {
+        text(object, "type").ok_or_else(|| format!("the {whose} has no type"))
+    };
+    let (subject_kind, resource_kind) = (kind(subject, "subject")?, kind(resource, "resource")?);
+    let action = text(action, "name").ok_or("the action has no name")?;
+    let properties = |object: &Map<String, Value>| {
+        object.get("properties").and_then(Value::as_object).cloned().unwrap_or_default()
+    };
+    let subject_name = match (subject_kind.as_str(), text(subject, "id")) {
+        ("anonymous", _) => "anonymous".to_owned(),
+        (kind, Some(id)) => format!("{kind}:{id}"),
+        (_, None) => return Err("the subject has no id".to_owned()),
+    };
+    let now = match question.get("now") {
+        None => None,
+        Some(value) => Some(value.as_str().and_then(parse_time).ok_or("now is no moment")?),
+    };
+    let request = Request {
+        subject: subject_name,
+        permission: if action.contains(':') { action } else { format!("{resource_kind}:{action}") },
+        resource: text(resource, "id").map(|id| format!("{resource_kind}:{id}")),
+        of_subject: properties(subject),
+        of_resource: properties(resource),
+        context: question.get("context").and_then(Value::as_object).cloned().unwrap_or_default(),
+    };
+    Ok((request, now))
+}
+
+// -- telling -------------------------------------------------------------------------------------
+
+fn tell(explanation: &Value, request: &Request, supposed: usize, why: bool, shell: &Shell) {
+    if shell.format != OutputFormat::Text {
+        shell.answer(&explanation.to_string());
+        return;
+    }
+    let allowed = explanation["allowed"] == true;
+    let sentence = explanation["sentence"].as_str().unwrap_or_default();
+    let facts = match supposed {
+        0 => String::new(),
+        1 => "   (supposed: 1 fact)".to_owned(),
+        many => format!("   (supposed: {many} facts)"),
+    };
+    shell.answer(&format!("{}  {sentence}{facts}", shell.verdict(allowed)));
+    if why {
+        details(explanation, request, shell);
+    }
+}
+
+fn list(value: &Value) -> &[Value] {
+    value.as_array().map_or(&[], Vec::as_slice)
+}
+
+fn text(value: &Value) -> &str {
+    value.as_str().unwrap_or_default()
+}
+
+fn details(explanation: &Value, request: &Request, shell: &Shell) {
+    let resource = request.resource.as_deref().unwrap_or("a new one");
+    shell.answer(&format!("    reason      {}", text(&explanation["reason"])));
+    shell.answer(&format!("    question    {}  {}  {resource}", request.subject, request.permission));
+    for (at, station) in list(&explanation["way"]).iter().enumerate() {
+        let label = if at == 0 { "the way" } else { "" };
+        let shut = if station["shut"] == true { " |#|" } else { "" };
+        let note = text(&station["note"]);
+        let note =
+            if note.is_empty() { String::new() } else { format!("   {}", shell.tone(Tone::Soft, note)) };
+        shell.answer(&format!(
+            "    {label:<10}  {:<10}  {}{shut}{note}",
+            text(&station["kind"]),
+            text(&station["name"])
+        ));
+    }
+    for arrival in list(&explanation["arrivals"]) {
+        shell.answer(&format!(
+            "    role        {} {}: gives it, {}",
+            text(&arrival["role"]),
+            text(&arrival["how"]),
+            text(&arrival["gives"])
+        ));
+        conditions(arrival, shell);
+    }
+    for rule in list(&explanation["rules"]) {
+        let reaches = if rule["reaches"] == true { "" } else { ", but does not reach this subject here" };
+        shell.answer(&format!(
+            "    {:<10}  {}: {}{reaches}",
+            text(&rule["effect"]),
+            text(&rule["key"]),
+            text(&rule["value"])
+        ));
+        conditions(rule, shell);
+    }
+    for held in list(&explanation["also-held"]) {
+        shell.answer(&format!("    also holds  {}", text(held)));
+    }
+    for ignored in list(&explanation["ignored"]) {
+        shell.answer(&format!("    ignored     {}", text(ignored)));
+    }
+}
+
+fn conditions(owner: &Value, shell: &Shell) {
+    for condition in list(&owner["conditions"]) {
+        shell.answer(&format!(
+            "        {}  {}",
+            shell.tone(Tone::Soft, text(&condition["place"])),
+            text(&condition["value"])
+        ));
+        for part in list(&condition["parts"]) {
+            let reads: Vec<String> = list(&part["reads"])
+                .iter()
+                .map(|read| format!("{} is {}", text(&read[0]), text(&read[1])))
+                .collect();
+            let reads = if reads.is_empty() {
+                String::new()
+            } else {
+                format!("   {}", shell.tone(Tone::Soft, &reads.join(", ")))
+            };
+            shell.answer(&format!(
+                "            {:<12}  {}{reads}",
+                text(&part["value"]),
+                text(&part["text"])
+            ));
+        }
+    }
+}

@@ -1,0 +1,99 @@
+//! `ostrog demo`: the port of Sorrel Bay on loopback, from files built into the program.
+
+use super::serve::{log_to_stderr, stop_signal, told};
+use crate::exit::{Code, Failure, YES};
+use crate::shell::Shell;
+use ostrog_core::prelude::{Change, SourceFile, Sources, line};
+use ostrog_service::node::Node;
+use ostrog_service::{App, serve};
+use ostrog_store::Store;
+use ostrog_store::cluster::Cluster;
+use ostrog_store::key::KeyKind;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+const CHARTER: [(&str, &str); 7] = [
+    ("agents.toml", include_str!("../../../../demo/harbour/agents.toml")),
+    ("charter.toml", include_str!("../../../../demo/harbour/charter.toml")),
+    ("customs.toml", include_str!("../../../../demo/harbour/customs.toml")),
+    ("people.toml", include_str!("../../../../demo/harbour/people.toml")),
+    ("quay.toml", include_str!("../../../../demo/harbour/quay.toml")),
+    ("roles.toml", include_str!("../../../../demo/harbour/roles.toml")),
+    ("rules.toml", include_str!("../../../../demo/harbour/rules.toml")),
+];
+const REGISTER: &str = include_str!("../../../../demo/register.ndjson");
+
+/// The command's arguments.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The port; 0 takes a free one
+    #[arg(long, default_value_t = 7423)]
+    port: u16,
+    /// Keep the demo's database in this folder, and find it again at the next start
+    #[arg(long, value_name = "DIR", num_args = 0..=1, default_missing_value = "ostrog-data/demo")]
+    keep: Option<PathBuf>,
+}
+
+pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
+    log_to_stderr();
+    let temporary = std::env::temp_dir().join(format!("ostrog-demo-{}", std::process::id()));
+    let folder = args.keep.clone().unwrap_or_else(|| temporary.clone());
+    let start = folder.clone();
+    let cluster =
+        tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
+    let done = serve_demo(&cluster, args.port, shell).await;
+    cluster.stop()?;
+    if args.keep.is_none() {
+        let _ = std::fs::remove_dir_all(&temporary);
+    }
+    done.map(|()| YES)
+}
+
+async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), Failure> {
+    let store = Store::open(&cluster.database("demo").await?).await?;
+    let node = Arc::new(Node::open(store.clone()).await?);
+    let refused = |problem: ostrog_service::problem::Problem| Failure::input(told(&problem));
+    if node.state().live.is_none() {
+        let files = CHARTER
+            .iter()
+            .map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() });
+        node.put_live(Sources::new(files.collect()), "The port as it stands", "the demo")
+            .await
+            .map_err(refused)?;
+        let changes: Result<Vec<Change>, String> = REGISTER.lines().map(line::parse).collect();
+        node.change(changes.map_err(Failure::input)?, "the demo".to_owned(), false).await.map_err(refused)?;
+    }
+    let operator = node.new_key(KeyKind::Operator, "demo operator", "the demo").await?;
+    let customs =
+        node.new_key(KeyKind::Application("customs".to_owned()), "Customs desk", "the demo").await?;
+    let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await;
+    let listener = listener.map_err(|error| {
+        Failure::unreachable(format!("cannot listen on port {port}: {error}; give --port 0 for a free one"))
+    })?;
+    let address = format!("http://{}", listener.local_addr().map_err(Failure::unreachable)?);
+    for line in [
+        format!("The port of Sorrel Bay is open at {address}"),
+        String::new(),
+        "Sign in to the console with the operator's key:".to_owned(),
+        format!("    {}", operator.reveal()),
+        String::new(),
+        "Ask on the command line:".to_owned(),
+        format!("    export OSTROG_URL={address}"),
+        format!("    export OSTROG_KEY={}", operator.reveal()),
+        "    ostrog ask user:ines manifest:release manifest:m-204 --why".to_owned(),
+        "    ostrog register set 'user:ines.clearance = 5'".to_owned(),
+        "    ostrog ask user:ines manifest:release manifest:m-204".to_owned(),
+        String::new(),
+        "Ask as the customs desk does:".to_owned(),
+        format!("    curl {address}/access/v1/evaluation -H 'Authorization: Bearer {}' \\", customs.reveal()),
+        "      -H 'Content-Type: application/json' \\".to_owned(),
+        r#"      -d '{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}'"#.to_owned(),
+        String::new(),
+        "Ctrl-C ends it.".to_owned(),
+    ] {
+        shell.reveal(&line);
+    }
+    serve(listener, App::new(node, &address), stop_signal()).await.map_err(Failure::unreachable)?;
+    store.close().await;
+    Ok(())
+}

@@ -1,0 +1,163 @@
+//! The commands, one file each: arguments, and a `run` that calls an operation.
+
+mod ask;
+mod charter;
+mod completions;
+mod demo;
+mod grant;
+mod register;
+mod rehearse;
+mod serve;
+mod status;
+
+use crate::exit::{Code, Failure};
+use crate::shell::Shell;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use ostrog_client::Client;
+use std::path::PathBuf;
+
+/// Central authorization policy: model it, ask it, rehearse it, serve it.
+#[derive(Debug, Parser)]
+#[command(name = "ostrog", version, max_term_width = 100)]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, Args)]
+pub struct Global {
+    /// The service to ask
+    #[arg(long, env = "OSTROG_URL", global = true, value_name = "URL")]
+    pub server: Option<String>,
+    /// The file that holds the key (or set OSTROG_KEY)
+    #[arg(long, global = true, value_name = "FILE")]
+    pub key_file: Option<PathBuf>,
+    /// The form of answers
+    #[arg(long, global = true, value_enum, default_value_t = OutputFormat::Text)]
+    pub output: OutputFormat,
+    /// Say nothing; the exit code is the answer
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+}
+
+/// The form of answers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum OutputFormat {
+    /// For people
+    Text,
+    /// One JSON document
+    Json,
+    /// One JSON document a line
+    Ndjson,
+    /// Comma-separated, for lists
+    Csv,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Serve decisions, management and console
+    Serve(serve::Args),
+    /// Serve the demo, the port of Sorrel Bay, on loopback
+    Demo(demo::Args),
+    /// Check and show charters
+    #[command(subcommand)]
+    Charter(charter::Command),
+    /// Ask whether a subject may do something
+    Ask(ask::Args),
+    /// Run the cases of a rehearsal against a charter
+    Rehearse(rehearse::Args),
+    /// Read and change the register
+    #[command(subcommand)]
+    Register(register::Command),
+    /// Give, list and end grants
+    #[command(subcommand)]
+    Grant(grant::Command),
+    /// How the service stands
+    Status,
+    /// Print completions for a shell
+    Completions(completions::Args),
+}
+
+/// Runs a command.
+pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
+    let global = &cli.global;
+    match cli.command {
+        Command::Serve(args) => serve::run(args).await,
+        Command::Demo(args) => demo::run(args, shell).await,
+        Command::Charter(command) => charter::run(command, global, shell).await,
+        Command::Ask(args) => ask::run(args, global, shell).await,
+        Command::Rehearse(args) => rehearse::run(args, shell),
+        Command::Register(command) => register::run(command, global, shell).await,
+        Command::Grant(command) => grant::run(command, global, shell).await,
+        Command::Status => status::run(global, shell).await,
+        Command::Completions(args) => completions::run(&args),
+    }
+}
+
+impl Global {
+    /// A client for the service, with the key from the environment or a file.
+    pub fn client(&self) -> Result<Client, Failure> {
+        let Some(server) = &self.server else {
+            return Err(Failure::misused(
+                "which service? give --server URL or set OSTROG_URL, or work offline with --charter DIR",
+            ));
+        };
+        let key = match &self.key_file {
+            Some(path) => std::fs::read_to_string(path)
+                .map_err(|error| Failure::misused(format!("{}: {error}", path.display())))?,
+            None => std::env::var("OSTROG_KEY")
+                .map_err(|_| Failure::misused("no key: set OSTROG_KEY, or give --key-file FILE"))?,
+        };
+        Ok(Client::new(server, &key)?)
+    }
+}
+
+/// Prints a list of JSON rows in the form wanted; `columns` are for people and for CSV.
+pub fn print_rows(shell: &Shell, rows: &[serde_json::Value], columns: &[&str]) {
+    let cell = |row: &serde_json::Value, column: &str| match &row[column] {
+        serde_json::Value::Null => String::new(),
+        serde_json::Value::String(text) => text.clone(),
+        other => other.to_string(),
+    };
+    match shell.format {
+        OutputFormat::Json => shell.answer(&serde_json::to_string_pretty(rows).unwrap_or_default()),
+        OutputFormat::Ndjson => rows.iter().for_each(|row| shell.answer(&row.to_string())),
+        OutputFormat::Csv => {
+            shell.answer(&columns.join(","));
+            for row in rows {
+                let quoted = columns.iter().map(|column| {
+                    let text = cell(row, column);
+                    if text.contains([',', '"', '\n']) {
+                        format!("\"{}\"", text.replace('"', "\"\""))
+                    } else {
+                        text
+                    }
+                });
+                shell.answer(&quoted.collect::<Vec<_>>().join(","));
+            }
+        }
+        OutputFormat::Text => {
+            let widths: Vec<usize> = columns
+                .iter()
+                .map(|column| {
+                    rows.iter()
+                        .map(|row| cell(row, column).chars().count())
+                        .chain([column.len()])
+                        .max()
+                        .unwrap_or(0)
+                })
+                .collect();
+            let line = |cells: Vec<String>| {
+                let padded = cells.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}"));
+                padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+            };
+            shell.answer(&line(columns.iter().map(|column| (*column).to_owned()).collect()));
+            for row in rows {
+                shell.answer(&line(columns.iter().map(|column| cell(row, column)).collect()));
+            }
+        }
+    }
+}

@@ -1,0 +1,130 @@
+//! `ostrog serve`: the service, on a given database or on its own.
+
+use crate::exit::{Code, Failure, YES};
+use crate::files;
+use ostrog_service::node::Node;
+use ostrog_service::{App, serve};
+use ostrog_store::Store;
+use ostrog_store::cluster::Cluster;
+use ostrog_store::key::KeyKind;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// The command's arguments.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The database; without one, a private PostgreSQL on loopback is started
+    #[arg(long, env = "OSTROG_DATABASE", value_name = "URL", hide_env_values = true)]
+    database: Option<String>,
+    /// The address to listen on
+    #[arg(long, env = "OSTROG_LISTEN", value_name = "ADDR", default_value = "127.0.0.1:7423")]
+    listen: String,
+    /// How callers reach this service
+    #[arg(long, env = "OSTROG_PUBLIC_URL", value_name = "URL")]
+    public_url: Option<String>,
+    /// Where the private database lives
+    #[arg(long, env = "OSTROG_DATA", value_name = "DIR", conflicts_with = "database")]
+    data: Option<PathBuf>,
+    /// If nothing is live yet, put this charter live first
+    #[arg(long, value_name = "DIR")]
+    charter: Option<PathBuf>,
+}
+
+pub async fn run(args: Args) -> Result<Code, Failure> {
+    log_to_stderr();
+    let (url, cluster) = match args.database {
+        Some(url) => (url, None),
+        None => {
+            let folder = args.data.unwrap_or_else(data_folder);
+            let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder))
+                .await
+                .map_err(Failure::unreachable)??;
+            (cluster.database("ostrog").await?, Some(cluster))
+        }
+    };
+    let done = serve_on(&url, &args.listen, args.public_url.as_deref(), args.charter.as_deref()).await;
+    if let Some(cluster) = cluster {
+        cluster.stop()?;
+    }
+    done.map(|()| YES)
+}
+
+async fn serve_on(
+    url: &str,
+    listen: &str,
+    public_url: Option<&str>,
+    charter: Option<&std::path::Path>,
+) -> Result<(), Failure> {
+    let store = Store::open(url).await?;
+    let node = Arc::new(Node::open(store.clone()).await?);
+    if !node.has_keys() {
+        let key = node.new_key(KeyKind::Operator, "first owner", "the first start").await?;
+        // Shown once, alone, on stdout; everything else goes to stderr.
+        println!("{}", key.reveal());
+    }
+    if let Some(folder) = charter
+        && node.state().live.is_none()
+    {
+        let title = format!("First charter, from {}", folder.display());
+        let put = node.put_live(files::sources(folder)?, &title, "the first start").await;
+        put.map_err(|problem| Failure::input(told(&problem)))?;
+    }
+    let listener = tokio::net::TcpListener::bind(listen)
+        .await
+        .map_err(|error| Failure::unreachable(format!("cannot listen on {listen}: {error}")))?;
+    let address = listener.local_addr().map_err(Failure::unreachable)?;
+    let public_url = public_url.map_or_else(|| format!("http://{address}"), str::to_owned);
+    {
+        let state = node.state();
+        let revision = state.live.as_ref().map(|live| live.revision.number);
+        tracing::info!(%address, public_url, revision, position = state.position, "serving");
+    }
+    let app = App::new(node, &public_url);
+    serve(listener, app, stop_signal()).await.map_err(Failure::unreachable)?;
+    tracing::info!("stopped");
+    store.close().await;
+    Ok(())
+}
+
+/// A problem with its parts, for a person.
+pub fn told(problem: &ostrog_service::problem::Problem) -> String {
+    let mut text = problem.detail.clone();
+    for part in &problem.errors {
+        text.push_str(&format!("\n  {}  {}", part.at, part.detail));
+    }
+    text
+}
+
+/// Structured logs, without secrets: nothing that holds one says it in its `Debug`.
+pub fn log_to_stderr() {
+    let level = std::env::var("OSTROG_LOG").unwrap_or_else(|_| "info".to_owned());
+    let filter = tracing_subscriber::EnvFilter::try_new(level)
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new("info"));
+    let log =
+        tracing_subscriber::fmt().with_writer(std::io::stderr).with_env_filter(filter).with_target(false);
+    if std::io::IsTerminal::is_terminal(&std::io::stderr()) {
+        let _ = log.with_ansi(false).try_init();
+    } else {
+        let _ = log.json().flatten_event(true).try_init();
+    }
+}
+
+/// Where a private database lives unless told otherwise. Root's home is closed to the account the
+/// database runs under, so root's lies with the system's data.
+fn data_folder() -> PathBuf {
+    let home = std::env::var_os("HOME").map(PathBuf::from);
+    match home {
+        Some(home) if home != std::path::Path::new("/root") => home.join(".local/share/ostrog"),
+        _ => PathBuf::from("/var/lib/ostrog"),
+    }
+}
+
+/// Resolves on SIGTERM or Ctrl-C.
+pub async fn stop_signal() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let Ok(mut terminate) = signal(SignalKind::terminate()) else { return std::future::pending().await };
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = tokio::signal::ctrl_c() => {}
+    }
+}

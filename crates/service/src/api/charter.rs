@@ -1,0 +1,292 @@
+//! What is live, and what it says.
+
+use crate::App;
+use crate::body::StrictJson;
+use crate::caller::Operator;
+use crate::node::State as NodeState;
+use crate::problem::Problem;
+use axum::Json;
+use axum::extract::{Path, State};
+use ostrog_core::charter::grid::{Grid, grid as sheet};
+use ostrog_core::charter::model::KindId;
+use ostrog_core::source::{SourceFile, Sources};
+use ostrog_store::revision::RevisionInfo;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How things stand.
+#[derive(Debug, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Status {
+    /// The program's version.
+    version: &'static str,
+    /// Since when this node runs.
+    started: String,
+    /// Changes when the database was restored.
+    epoch: String,
+    /// The position of the register.
+    position: i64,
+    /// What is live.
+    revision: Option<RevisionShown>,
+    /// The charter's name.
+    charter: Option<String>,
+    /// How many entities are registered.
+    entities: usize,
+    /// How many grants there are.
+    grants: usize,
+    /// Whether the database answers.
+    database: bool,
+}
+
+/// A revision.
+#[derive(Debug, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct RevisionShown {
+    /// 1, 2, 3 …
+    number: i64,
+    /// SHA-256 of its files, in hexadecimal.
+    digest: String,
+    /// What its author said of it.
+    title: String,
+    /// Who made it.
+    author: String,
+    /// When.
+    created_at: String,
+}
+
+impl From<&RevisionInfo> for RevisionShown {
+    fn from(info: &RevisionInfo) -> Self {
+        RevisionShown {
+            number: info.number,
+            digest: info.digest.to_string(),
+            title: info.title.clone(),
+            author: info.author.clone(),
+            created_at: info.created_at.to_string(),
+        }
+    }
+}
+
+/// How things stand.
+#[utoipa::path(get, path = "/api/v1/status", tag = "charter",
+    responses(
+        (status = 200, description = "Revision, position, counts", body = Status),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn status(State(app): State<App>, _operator: Operator) -> Json<Status> {
+    let database = app.node.store().ping().await.is_ok();
+    let state = app.node.state();
+    let live = state.live.as_ref();
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION"),
+        started: app.node.started().to_string(),
+        epoch: state.epoch.clone(),
+        position: state.position,
+        revision: live.map(|live| RevisionShown::from(&live.revision)),
+        charter: live.map(|live| live.world.policy().model().name.clone()),
+        entities: live.map_or(0, |live| live.world.register().entity_count()),
+        grants: live.map_or(0, |live| live.world.register().grant_count()),
+        database,
+    })
+}
+
+/// All revisions, newest first.
+#[utoipa::path(get, path = "/api/v1/revisions", tag = "charter",
+    responses(
+        (status = 200, description = "At most 1000", body = Vec<RevisionShown>),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn revisions(
+    State(app): State<App>,
+    _operator: Operator,
+) -> Result<Json<Vec<RevisionShown>>, Problem> {
+    let all = app.node.store().revisions(1_000).await?;
+    Ok(Json(all.iter().map(RevisionShown::from).collect()))
+}
+
+/// One file of a charter.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct File {
+    /// Its path, with `/` between folders.
+    path: String,
+    /// Its text.
+    text: String,
+}
+
+/// A revision with its text.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct RevisionText {
+    /// What it is.
+    revision: RevisionShown,
+    /// Its files, by path.
+    files: Vec<File>,
+}
+
+/// One revision with its text.
+#[utoipa::path(get, path = "/api/v1/revisions/{number}", tag = "charter",
+    params(("number" = String, Path, description = "A number, or live")),
+    responses(
+        (status = 200, description = "The revision", body = RevisionText),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        (status = 404, description = "No such revision", body = Problem, content_type = "application/problem+json"),
+        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn revision(
+    State(app): State<App>,
+    _operator: Operator,
+    Path(number): Path<String>,
+) -> Result<Json<RevisionText>, Problem> {
+    let missing = || Problem::not_found(format!("There is no revision {number}."));
+    let live = app.node.state().live.as_ref().map(|live| live.revision.number);
+    let wanted = if number == "live" { live } else { number.parse().ok() };
+    let found = app.node.store().revision(wanted.ok_or_else(missing)?).await?.ok_or_else(missing)?;
+    let files =
+        found.sources.files().iter().map(|file| File { path: file.path.clone(), text: file.text.clone() });
+    Ok(Json(RevisionText { revision: RevisionShown::from(&found.info), files: files.collect() }))
+}
+
+/// A charter to put live.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewRevision {
+    /// What it is about.
+    title: String,
+    /// Its files.
+    files: Vec<File>,
+}
+
+/// Puts a charter live, for all applications, as the next revision.
+#[utoipa::path(post, path = "/api/v1/revisions", tag = "charter", request_body = NewRevision,
+    responses(
+        (status = 200, description = "It is live", body = RevisionShown),
+        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
+        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
+        (status = 422, description = "The charter has errors", body = Problem, content_type = "application/problem+json"),
+        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn put_live(
+    State(app): State<App>,
+    Operator(key): Operator,
+    StrictJson(new): StrictJson<NewRevision>,
+) -> Result<Json<RevisionShown>, Problem> {
+    let files = new.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
+    let node = app.node.clone();
+    // Once begun it is finished, even if the caller goes away.
+    let task = tokio::spawn(async move { node.put_live(Sources::new(files), &new.title, &key.id).await });
+    let (info, _) =
+        task.await.map_err(|_| Problem::internal("The rollout was broken off; the log says why."))??;
+    Ok(Json(RevisionShown::from(&info)))
+}
+
+/// What the live charter declares, for lists and completion.
+#[derive(Debug, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Model {
+    /// Applications.
+    applications: Vec<Named>,
+    /// Resource types.
+    types: Vec<TypeShown>,
+    /// Roles.
+    roles: Vec<Named>,
+    /// Keys of the context.
+    context: Vec<String>,
+}
+
+/// Something with a key and a name.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Named {
+    /// Its key.
+    key: String,
+    /// Its name.
+    name: String,
+    /// For people.
+    description: String,
+}
+
+/// A resource type.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct TypeShown {
+    /// Its key.
+    key: String,
+    /// Its name.
+    name: String,
+    /// The application that owns it.
+    application: String,
+    /// What it may lie within.
+    within: Vec<String>,
+    /// Its actions.
+    actions: Vec<Named>,
+}
+
+fn live(state: &NodeState) -> Result<&crate::node::Live, Problem> {
+    state.live.as_ref().ok_or_else(|| Problem::unavailable("No charter is live."))
+}
+
+/// What the live charter declares.
+#[utoipa::path(get, path = "/api/v1/model", tag = "charter",
+    responses(
+        (status = 200, description = "Applications, types, roles", body = Model),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn model(State(app): State<App>, _operator: Operator) -> Result<Json<Model>, Problem> {
+    let state = app.node.state();
+    let policy = live(&state)?.world.policy();
+    let model = policy.model();
+    let named = |key: &str, name: &str, description: &str| Named {
+        key: key.to_owned(),
+        name: name.to_owned(),
+        description: description.to_owned(),
+    };
+    let types = model.kinds.iter().filter_map(|kind| {
+        let owner = kind.application?;
+        Some(TypeShown {
+            key: kind.key.clone(),
+            name: kind.name.clone(),
+            application: model.applications[owner].key.clone(),
+            within: kind.within.iter().map(|outer| model.kinds[outer.index()].key.clone()).collect(),
+            actions: kind
+                .permissions
+                .clone()
+                .map(|at| &model.permissions[at as usize])
+                .map(|p| named(&p.action, &p.action, &p.description))
+                .collect(),
+        })
+    });
+    Ok(Json(Model {
+        applications: model.applications.iter().map(|a| named(&a.key, &a.name, &a.description)).collect(),
+        types: types.collect(),
+        roles: model.roles.iter().map(|r| named(&r.key, &r.name, &r.description)).collect(),
+        context: model.context.iter().map(|a| policy.name(a.name).to_owned()).collect(),
+    }))
+}
+
+/// The roles grid of one resource type.
+#[utoipa::path(get, path = "/api/v1/types/{type}/grid", tag = "charter",
+    params(("type" = String, Path, description = "A resource type")),
+    responses(
+        (status = 200, description = "Roles from small to large, actions in order", body = Object),
+        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
+        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        (status = 404, description = "No such type", body = Problem, content_type = "application/problem+json"),
+        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+    ), security(("key" = [])))]
+pub async fn grid(
+    State(app): State<App>,
+    _operator: Operator,
+    Path(kind): Path<String>,
+) -> Result<Json<Grid>, Problem> {
+    let state = app.node.state();
+    let policy = live(&state)?.world.policy();
+    let id = policy.kind(&kind).filter(|kind| KindId::is_resource(*kind));
+    let id = id.ok_or_else(|| Problem::not_found(format!("The charter declares no type {kind}.")))?;
+    Ok(Json(sheet(policy, id)))
+}

@@ -1,0 +1,33 @@
+//! The management API: what the command line and the console need.
+
+mod ask;
+mod charter;
+mod register;
+mod session;
+
+use crate::App;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+/// Paths with small bodies.
+pub fn router() -> OpenApiRouter<App> {
+    OpenApiRouter::new()
+        .routes(routes!(session::begin, session::show, session::end))
+        .routes(routes!(ask::ask))
+        .routes(routes!(charter::status))
+        .routes(routes!(charter::revisions))
+        .routes(routes!(charter::revision))
+        .routes(routes!(charter::model))
+        .routes(routes!(charter::grid))
+        .routes(routes!(register::entities))
+        .routes(routes!(register::entity))
+        .routes(routes!(register::facts))
+        .routes(routes!(register::grants, register::give))
+        .routes(routes!(register::end))
+        .routes(routes!(register::changes))
+}
+
+/// Paths that take whole files.
+pub fn bulk() -> OpenApiRouter<App> {
+    OpenApiRouter::new().routes(routes!(register::load)).routes(routes!(charter::put_live))
+}

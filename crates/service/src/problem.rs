@@ -1,0 +1,122 @@
+//! RFC 9457 problem documents: the one form in which this service refuses.
+
+use axum::Json;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// Where problem types are named. A name, not an address.
+const BASE: &str = "urn:ostrog:problem:";
+
+/// A problem document.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct Problem {
+    /// The stable name of the kind of problem.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: &'static str,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong this time, and what to do.
+    pub detail: String,
+    /// One entry for each thing wrong, where there are several.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<ProblemPart>,
+}
+
+/// One of several things wrong.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct ProblemPart {
+    /// Which line, from 1, or where in a file.
+    pub at: String,
+    /// What is wrong.
+    pub detail: String,
+}
+
+macro_rules! problems {
+    ($($(#[$doc:meta])* $name:ident = $status:ident, $kind:literal, $title:literal;)*) => {
+        impl Problem {
+            $(
+                $(#[$doc])*
+                pub fn $name(detail: impl Into<String>) -> Problem {
+                    Problem {
+                        kind: format!("{BASE}{}", $kind),
+                        title: $title,
+                        status: StatusCode::$status.as_u16(),
+                        detail: detail.into(),
+                        errors: Vec::new(),
+                    }
+                }
+            )*
+        }
+    };
+}
+
+problems! {
+    /// The request cannot be read.
+    malformed = BAD_REQUEST, "malformed", "The request cannot be read";
+    /// No key, or none that counts.
+    unauthenticated = UNAUTHORIZED, "unauthenticated", "A key is needed";
+    /// The key may not do this.
+    forbidden = FORBIDDEN, "forbidden", "The key may not do this";
+    /// There is nothing here, or nothing for this key.
+    not_found = NOT_FOUND, "not-found", "Nothing is here";
+    /// The method is not one of this path's.
+    wrong_method = METHOD_NOT_ALLOWED, "wrong-method", "This path has no such method";
+    /// It does not fit what is.
+    conflict = CONFLICT, "conflict", "It does not fit what is";
+    /// The body is too large.
+    too_large = PAYLOAD_TOO_LARGE, "too-large", "The request is too large";
+    /// The body is no JSON.
+    wrong_media_type = UNSUPPORTED_MEDIA_TYPE, "wrong-media-type", "The body has the wrong media type";
+    /// Readable, but not valid.
+    invalid = UNPROCESSABLE_ENTITY, "invalid", "What was sent is not valid";
+    /// It took too long.
+    timeout = GATEWAY_TIMEOUT, "timeout", "It took too long";
+    /// The database is away, or nothing is live.
+    unavailable = SERVICE_UNAVAILABLE, "unavailable", "Not possible at present";
+    /// A mistake of this program.
+    internal = INTERNAL_SERVER_ERROR, "internal", "A mistake of this program";
+}
+
+impl Problem {
+    /// Adds the things wrong.
+    #[must_use]
+    pub fn with(mut self, errors: Vec<ProblemPart>) -> Problem {
+        self.errors = errors;
+        self
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(&self)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+        if status == StatusCode::UNAUTHORIZED {
+            headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"ostrog\""));
+        }
+        response
+    }
+}
+
+impl From<ostrog_store::Error> for Problem {
+    fn from(error: ostrog_store::Error) -> Problem {
+        match error {
+            ostrog_store::Error::Unreachable(_) => {
+                tracing::warn!(%error, "the database cannot be reached");
+                Problem::unavailable(
+                    "The database cannot be reached; nothing was changed that this call confirms. Try again.",
+                )
+            }
+            error => {
+                tracing::error!(%error, "the database refused");
+                Problem::internal("The database refused; the log says why.")
+            }
+        }
+    }
+}

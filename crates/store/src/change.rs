@@ -1,0 +1,50 @@
+//! What happened, by position.
+
+use crate::{MOMENT_FORMAT, Result, Store, moment};
+use jiff::Timestamp;
+use serde_json::Value;
+use sqlx::Row as _;
+
+/// One change.
+#[derive(Clone, Debug)]
+pub struct Change {
+    /// 1, 2, 3 … without gaps.
+    pub position: i64,
+    /// When.
+    pub at: Timestamp,
+    /// Who: a key's id.
+    pub actor: String,
+    /// `register`, `rollout`, `key`.
+    pub kind: String,
+    /// What.
+    pub lines: Value,
+}
+
+impl Store {
+    /// Changes before a position, newest first; all if none is given.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn changes_before(&self, before: Option<i64>, limit: i64) -> Result<Vec<Change>> {
+        let rows = sqlx::query(
+            "select position, to_char(at at time zone 'utc', $1) as at, actor, kind, lines
+             from changes where position < $2 order by position desc limit $3",
+        )
+        .bind(MOMENT_FORMAT)
+        .bind(before.unwrap_or(i64::MAX))
+        .bind(limit)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter()
+            .map(|row| {
+                Ok(Change {
+                    position: row.try_get("position")?,
+                    at: moment(row.try_get("at")?)?,
+                    actor: row.try_get("actor")?,
+                    kind: row.try_get("kind")?,
+                    lines: row.try_get("lines")?,
+                })
+            })
+            .collect()
+    }
+}

@@ -1,0 +1,200 @@
+//! The counter row, everything at one position, and writes in their order.
+
+use crate::revision::Revision;
+use crate::{Error, Result, Store, random_text};
+use jiff::Timestamp;
+use serde_json::Value;
+use sqlx::{PgConnection, Postgres, Row as _, Transaction};
+
+/// Everything a node answers from, as it was at one position.
+#[derive(Debug)]
+pub struct Loaded {
+    /// Changes when the database was restored.
+    pub epoch: String,
+    /// The position all of this is at.
+    pub position: i64,
+    /// The live revision, if there is one.
+    pub revision: Option<Revision>,
+    /// The entities' lines.
+    pub entities: Vec<Value>,
+    /// Names of deleted entities.
+    pub deleted: Vec<String>,
+    /// The grants' lines.
+    pub grants: Vec<Value>,
+}
+
+/// What one change leaves behind.
+#[derive(Clone, Debug)]
+pub struct Recorded {
+    /// What kind of change: `register`, `rollout`, `key`.
+    pub kind: &'static str,
+    /// Register lines that give the same register when applied, or what else happened.
+    pub lines: Vec<Value>,
+}
+
+/// A write under way: it holds the counter row, so no other write is. Dropped without
+/// [`Write::commit`], nothing of it was.
+#[derive(Debug)]
+pub struct Write {
+    transaction: Transaction<'static, Postgres>,
+    position: i64,
+}
+
+impl Store {
+    pub(crate) async fn ensure_workspace(&self) -> Result<()> {
+        sqlx::query("insert into workspace (epoch) values ($1) on conflict do nothing")
+            .bind(&random_text()[..12])
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Reads everything at one position: one transaction with one snapshot.
+    ///
+    /// # Errors
+    /// If the database cannot be reached or holds what cannot be read.
+    pub async fn load(&self) -> Result<Loaded> {
+        let mut transaction = self.pool.begin().await?;
+        sqlx::query("set transaction isolation level repeatable read, read only")
+            .execute(&mut *transaction)
+            .await?;
+        let row = sqlx::query("select epoch, position, live_revision from workspace")
+            .fetch_one(&mut *transaction)
+            .await?;
+        let live: Option<i64> = row.try_get("live_revision")?;
+        let revision = match live {
+            Some(number) => crate::revision::read(&mut transaction, number).await?,
+            None => None,
+        };
+        let mut loaded = Loaded {
+            epoch: row.try_get("epoch")?,
+            position: row.try_get("position")?,
+            revision,
+            entities: Vec::new(),
+            deleted: Vec::new(),
+            grants: Vec::new(),
+        };
+        let rows = sqlx::query("select name, doc, deleted from entities order by position, name")
+            .fetch_all(&mut *transaction)
+            .await?;
+        for row in rows {
+            if row.try_get("deleted")? {
+                loaded.deleted.push(row.try_get("name")?);
+            } else {
+                loaded.entities.push(row.try_get("doc")?);
+            }
+        }
+        let rows =
+            sqlx::query("select doc from grants order by position, id").fetch_all(&mut *transaction).await?;
+        for row in rows {
+            loaded.grants.push(row.try_get("doc")?);
+        }
+        transaction.commit().await?;
+        Ok(loaded)
+    }
+
+    /// Begins a write: waits until no other is under way.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn begin_write(&self) -> Result<Write> {
+        let mut transaction = self.pool.begin().await?;
+        // The lock on the one counter row: it guards the order of all writes, and every check
+        // over the whole register that a writer makes.
+        let row =
+            sqlx::query("select position from workspace for update").fetch_one(&mut *transaction).await?;
+        Ok(Write { position: row.try_get("position")?, transaction })
+    }
+}
+
+impl Write {
+    /// The position before this write.
+    pub fn position(&self) -> i64 {
+        self.position
+    }
+
+    pub(crate) fn connection(&mut self) -> &mut PgConnection {
+        &mut self.transaction
+    }
+
+    /// Records a change under the next position.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn record(&mut self, change: &Recorded, at: Timestamp, actor: &str) -> Result<i64> {
+        self.position += 1;
+        sqlx::query("insert into changes (position, at, actor, kind, lines) values ($1, $2::text::timestamptz, $3, $4, $5)")
+            .bind(self.position)
+            .bind(at.to_string())
+            .bind(actor)
+            .bind(change.kind)
+            .bind(Value::from(change.lines.clone()))
+            .execute(&mut *self.transaction)
+            .await?;
+        for line in &change.lines {
+            self.apply(line).await?;
+        }
+        Ok(self.position)
+    }
+
+    /// Keeps the tables of what is now in step with the line that says what happened.
+    async fn apply(&mut self, line: &Value) -> Result<()> {
+        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+        if let Some(name) = line.get("entity") {
+            sqlx::query(
+                "insert into entities (name, doc, deleted, position) values ($1, $2, false, $3)
+                 on conflict (name) do update set doc = $2, deleted = false, position = $3",
+            )
+            .bind(text(name))
+            .bind(line)
+            .bind(self.position)
+            .execute(&mut *self.transaction)
+            .await?;
+        } else if let Some(name) = line.get("delete") {
+            sqlx::query("update entities set deleted = true, position = $2 where name = $1")
+                .bind(text(name))
+                .bind(self.position)
+                .execute(&mut *self.transaction)
+                .await?;
+        } else if let Some(id) = line.get("end-grant") {
+            sqlx::query("delete from grants where id = $1")
+                .bind(text(id))
+                .execute(&mut *self.transaction)
+                .await?;
+        } else if let Some(grant) = line.get("grant") {
+            sqlx::query("insert into grants (id, doc, position) values ($1, $2, $3)")
+                .bind(text(&grant["id"]))
+                .bind(line)
+                .bind(self.position)
+                .execute(&mut *self.transaction)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Makes a revision live.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn set_live(&mut self, revision: i64) -> Result<()> {
+        sqlx::query("update workspace set live_revision = $1")
+            .bind(revision)
+            .execute(&mut *self.transaction)
+            .await?;
+        Ok(())
+    }
+
+    /// Commits, and gives the position the write ends at. After this the write is kept.
+    ///
+    /// # Errors
+    /// If the database does not confirm; then whether the write was kept is not known here, and
+    /// the caller must look before it relies on either.
+    pub async fn commit(mut self) -> Result<i64> {
+        sqlx::query("update workspace set position = $1")
+            .bind(self.position)
+            .execute(&mut *self.transaction)
+            .await?;
+        self.transaction.commit().await.map_err(Error::from)?;
+        Ok(self.position)
+    }
+}
