@@ -131,18 +131,19 @@ fn crowd(lines: &mut Vec<Value>) {
         let name = format!("vessel:{}-{vessel}", dice.pick(&["tern", "gull", "puffin", "heron", "plover"]));
         lines.push(json!({"entity":name,"within":format!("tenant:{line}"),"attributes":{"flag":dice.pick(&["PT","NO","NL","DK"])}}));
         for call in 0..3 {
-            let voyage = format!("voyage:v-{vessel}{call}");
+            let number = 400 + vessel * 10 + call;
+            let voyage = format!("voyage:v-{number}");
             lines.push(json!({"entity":voyage,"within":name,"attributes":{"departs":format!("2026-12-{:02}T0{}:00:00Z", 1 + dice.below(28), dice.below(10))}}));
             for n in 0..3 {
-                let manifest = format!("manifest:m-{vessel}{call}{n}");
+                let manifest = format!("manifest:m-{number}{n}");
                 let declarant = format!("user:{}", dice.pick(&NAMES[24..]));
                 let state = dice.pick(&["draft", "filed", "released"]);
                 lines.push(json!({"entity":manifest,"within":voyage,"attributes":{"line":code,"hazard":1 + dice.below(9),"state":state},"relations":{"declarant":declarant}}));
-                lines.push(json!({"entity":format!("container:c-{vessel}{call}{n}"),"within":manifest,"attributes":{"weight":format!("{}.{}", 4 + dice.below(24), dice.below(10))}}));
+                lines.push(json!({"entity":format!("container:c-{number}{n}"),"within":manifest,"attributes":{"weight":format!("{}.{}", 4 + dice.below(24), dice.below(10))}}));
             }
-            let booking = format!("booking:bk-{vessel}{call}");
+            let booking = format!("booking:bk-{number}");
             lines.push(json!({"entity":booking,"within":voyage,"attributes":{"line":code},"relations":{"agent":"user:ola"}}));
-            lines.push(json!({"entity":format!("invoice:inv-{vessel}{call}"),"within":booking,"attributes":{"amount":format!("{}.00", 500 + 100 * dice.below(200))}}));
+            lines.push(json!({"entity":format!("invoice:inv-{number}"),"within":booking,"attributes":{"amount":format!("{}.00", 500 + 100 * dice.below(200))}}));
         }
     }
 }

@@ -123,7 +123,8 @@ pub fn explain(engine: Engine<'_>, asked: &Asked, scratch: &mut Scratch) -> (Dec
         Err(reason) => {
             let decision = Decision { allowed: false, reason: *reason };
             let mut explanation = blank(engine, decision, asked);
-            explanation.sentence = plainly(*reason, "", "");
+            // What is unknown was noted, with the nearest name, when the question was read.
+            explanation.sentence = explanation.ignored.pop().unwrap_or_else(|| plainly(*reason, "", ""));
             return (decision, explanation);
         }
     };
@@ -355,7 +356,7 @@ impl Teller<'_> {
             return;
         };
         let register = self.walk.engine.register;
-        for group in self.groups(holder).into_iter().rev() {
+        for group in self.groups(holder) {
             way.push(station("group", group, String::new(), false));
         }
         if let Some(grant) = register.grant(grant) {
@@ -366,7 +367,7 @@ impl Teller<'_> {
         let _ = role;
     }
 
-    /// The groups between a holder and the subject, outermost first.
+    /// The groups between the subject and a holder, the subject's own first.
     fn groups(&self, holder: u32) -> Vec<String> {
         let holders = &self.walk.scratch.holders;
         let mut groups = Vec::new();
@@ -375,6 +376,7 @@ impl Teller<'_> {
             groups.push(self.walk.engine.register.name(holders[at].0).to_owned());
             at = holders[at].1 as usize;
         }
+        groups.reverse();
         groups
     }
 

@@ -105,9 +105,15 @@ impl Request {
         let mut ignored = Vec::new();
         let subject = self.subject(engine, &mut ignored)?;
         if let Some(reason) = self.unknown(engine.policy)? {
+            let kind = self.permission.split(':').next().unwrap_or_default();
+            let known = engine.policy.model().kinds.iter().map(|kind| kind.key.as_str());
+            ignored.push(format!("the charter declares no type {kind:?}{}", did_you_mean(kind, known)));
             return Ok(Asked { question: Err(reason), ignored });
         }
         let Some(permission) = engine.policy.permission(&self.permission) else {
+            let known = engine.policy.model().permissions.iter().map(|permission| permission.text.as_str());
+            let near = did_you_mean(&self.permission, known);
+            ignored.push(format!("the charter declares no permission {:?}{near}", self.permission));
             return Ok(Asked { question: Err(Reason::UnknownPermission), ignored });
         };
         for (what, map) in

@@ -415,7 +415,8 @@ impl Parser<'_> {
         match self.peek().clone() {
             Token::Mark("(") => {
                 self.advance();
-                let inner = self.nested(Self::or);
+                let mut inner = self.nested(Self::or);
+                inner.span = start.to(self.span());
                 if !self.mark(")") {
                     self.unexpected("\")\"");
                 }

@@ -1,0 +1,44 @@
+<script setup lang="ts">
+import { RouterLink } from 'vue-router'
+import { texts } from '../texts/en'
+
+const areas = [
+  { to: { name: 'today' }, text: texts.areas.today },
+  { to: { name: 'roles' }, text: texts.areas.roles },
+  { to: { name: 'try' }, text: texts.areas.try },
+]
+</script>
+
+<template>
+  <nav aria-label="Areas">
+    <RouterLink v-for="area in areas" :key="area.text" :to="area.to">{{ area.text }}</RouterLink>
+  </nav>
+</template>
+
+<style scoped>
+nav {
+  display: flex;
+  flex-direction: column;
+  padding: 24px 0 0 20px;
+  gap: 2px;
+}
+a {
+  text-decoration: none;
+  padding: 4px 8px;
+  border-left: 2px solid transparent;
+}
+a:hover {
+  text-decoration: underline;
+}
+a.router-link-active:not([href='/']),
+a.router-link-exact-active {
+  border-left-color: var(--ink);
+  font-weight: 700;
+}
+@media (max-width: 760px) {
+  nav {
+    flex-direction: row;
+    padding: 8px 12px 0;
+  }
+}
+</style>

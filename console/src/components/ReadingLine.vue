@@ -1,0 +1,52 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { useSession } from '../composables/useSession'
+import { useStatus } from '../composables/useStatus'
+
+const session = useSession()
+const status = useStatus()
+const looking = computed(() => {
+  const now = status.data.value
+  if (!now) return status.error.value ? status.error.value.message : 'Reading how things stand …'
+  if (!now.revision) return 'No charter is live'
+  return `Live: ${now.charter} revision ${now.revision.number}, position ${now.position}`
+})
+</script>
+
+<template>
+  <header>
+    <strong>Ostrog</strong>
+    <span role="status">{{ looking }}</span>
+    <span class="who">{{ session.who.value?.name }}</span>
+    <button type="button" @click="session.signOut">Sign out</button>
+  </header>
+</template>
+
+<style scoped>
+header {
+  display: flex;
+  gap: 16px;
+  align-items: baseline;
+  padding: 8px 20px;
+  background: var(--sheet);
+  border-bottom: 1px solid var(--rule);
+}
+strong {
+  letter-spacing: 0.02em;
+}
+.who {
+  margin-left: auto;
+  color: var(--soft);
+}
+button {
+  font: inherit;
+  color: inherit;
+  background: none;
+  border: 0;
+  padding: 0 2px;
+  min-height: 24px;
+  text-decoration: underline;
+  text-underline-offset: 3px;
+  cursor: pointer;
+}
+</style>

@@ -1,0 +1,32 @@
+import type { Change, RegisterLine } from '../api/types'
+
+/** A moment as a person reads it: the day and the time, in the reader's own zone. */
+export function moment(iso: string): string {
+  const at = new Date(iso)
+  if (Number.isNaN(at.getTime())) return iso
+  return at.toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'medium' })
+}
+
+/** `1 grant`, `2 grants`. */
+export function counted(count: number, one: string, many = `${one}s`): string {
+  return `${count.toLocaleString('en')} ${count === 1 ? one : many}`
+}
+
+/** What a change did, in one sentence. */
+export function told(change: Change): string {
+  const first = change.lines[0]
+  if (!first) return change.kind
+  const more = change.lines.length - 1
+  return lineTold(first) + (more > 0 ? `, and ${counted(more, 'line')} more` : '')
+}
+
+function lineTold(line: RegisterLine): string {
+  const grant = line.grant as Record<string, string> | undefined
+  if (grant) return `${grant.role} given to ${grant.to} at ${grant.at}`
+  if (line['end-grant']) return `grant ${line['end-grant']} ended`
+  if (line.delete) return `${line.delete} deleted`
+  if (line.entity) return `${line.entity} described`
+  if (line.rollout) return `revision ${line.rollout} went live`
+  if (line.key) return `${line.kind === 'operator' ? "operator's" : "application's"} key ${line.key} made for ${line.name}`
+  return 'changed'
+}
