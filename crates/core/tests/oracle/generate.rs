@@ -1,0 +1,505 @@
+//! Charters that are valid by construction, with registers and questions that hit them.
+//!
+//! Everything is drawn from a string of bytes, so that proptest shrinks a failure by shortening
+//! the string: drawn-out bytes are zeros, and zero is always the plainest choice.
+
+use crate::naive::{
+    Attribute, Charter, Entity, Expr, From, Grant, Kind, List, Question, Register, Relation, Role, Rule, Term,
+};
+use serde_json::{Value as Json, json};
+use std::collections::{BTreeMap, BTreeSet};
+
+pub const NOW: i64 = 1_795_000_000;
+
+pub struct Dice<'a> {
+    bytes: std::slice::Iter<'a, u8>,
+}
+
+impl<'a> Dice<'a> {
+    pub fn new(bytes: &'a [u8]) -> Self {
+        Dice { bytes: bytes.iter() }
+    }
+    fn below(&mut self, bound: usize) -> usize {
+        usize::from(self.bytes.next().copied().unwrap_or(0)) % bound.max(1)
+    }
+    /// True in so many of 10 cases, never once the bytes are drawn out.
+    fn chance(&mut self, of_ten: usize) -> bool {
+        self.below(10) >= 10 - of_ten
+    }
+    fn pick<T: Clone>(&mut self, from: &[T]) -> T {
+        from[self.below(from.len())].clone()
+    }
+    fn some<T: Clone>(&mut self, from: &[T], of_ten: usize) -> Vec<T> {
+        from.iter().filter(|_| self.chance(of_ten)).cloned().collect()
+    }
+}
+
+fn names(all: &[&str]) -> Vec<String> {
+    all.iter().map(|name| (*name).to_owned()).collect()
+}
+
+const RESOURCE_KINDS: [&str; 4] = ["beacon", "crate", "hold", "ship"];
+
+pub fn charter(dice: &mut Dice<'_>) -> Charter {
+    let mut charter = Charter { groups: names(&["g1", "g2"]), ..Charter::default() };
+    schema(dice, &mut charter);
+    for at in 0..dice.below(5) + 2 {
+        let role = role(dice, &charter, at);
+        charter.roles.insert(format!("r{at}"), role);
+    }
+    for at in 0..dice.below(5) {
+        let rule = rule(dice, &charter);
+        charter.rules.insert(format!("rule{at}"), rule);
+    }
+    charter
+}
+
+fn attribute(dice: &mut Dice<'_>, of: &'static str, usual: From) -> Attribute {
+    let from = if dice.chance(3) { dice.pick(&[From::Register, From::Request, From::Either]) } else { usual };
+    let values = (of == "text" && dice.chance(3)).then(|| vec![json!("red"), json!("blue")]);
+    let default = dice.chance(2).then(|| match of {
+        "integer" => json!(2),
+        "boolean" => json!(false),
+        "address" => json!("10.0.0.1"),
+        _ => json!("red"),
+    });
+    Attribute { of, many: false, from, values, default }
+}
+
+fn relation(dice: &mut Dice<'_>, to: &[&str], many: bool) -> Relation {
+    let from = if dice.chance(2) { dice.pick(&[From::Request, From::Either]) } else { From::Register };
+    Relation { to: names(to), many, from, default_empty: many && dice.chance(4), across: dice.chance(3) }
+}
+
+fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
+    for (key, within) in
+        [("ship", &["tenant"][..]), ("hold", &["ship"]), ("crate", &["hold", "ship"]), ("beacon", &[])]
+    {
+        let mut kind = Kind { within: names(within), actions: names(&["look", "take"]), ..Kind::default() };
+        kind.attributes.insert("size".into(), attribute(dice, "integer", From::Either));
+        kind.attributes.insert("tag".into(), attribute(dice, "text", From::Either));
+        kind.attributes.insert("open".into(), attribute(dice, "boolean", From::Either));
+        kind.attributes.insert("net".into(), attribute(dice, "address", From::Either));
+        let mut marks = attribute(dice, "text", From::Either);
+        marks.many = true;
+        marks.default = marks.default.map(|value| json!([value]));
+        kind.attributes.insert("marks".into(), marks);
+        kind.relations.insert("owner".into(), relation(dice, &["user"], false));
+        kind.relations.insert("crew".into(), relation(dice, &["user", "group"], true));
+        kind.relations.insert("twin".into(), relation(dice, &["ship"], false));
+        charter.kinds.insert(key.into(), kind);
+    }
+    for key in ["user", "service"] {
+        let mut kind = Kind::default();
+        kind.attributes.insert("rank".into(), attribute(dice, "integer", From::Register));
+        if key == "user" {
+            kind.attributes.insert("tag".into(), attribute(dice, "text", From::Register));
+            kind.relations.insert("boss".into(), relation(dice, &["user"], false));
+            kind.relations.insert("team".into(), relation(dice, &["group"], true));
+        }
+        charter.kinds.insert(key.into(), kind);
+    }
+    for key in ["group", "tenant"] {
+        charter.kinds.insert(key.into(), Kind::default());
+    }
+    for (key, of) in [("level", "integer"), ("zone", "text"), ("ip", "address")] {
+        let attribute = attribute(dice, of, From::Request);
+        charter.context.insert(key.into(), Attribute { from: From::Request, ..attribute });
+    }
+}
+
+fn permissions(dice: &mut Dice<'_>, kinds: &[&str]) -> BTreeSet<String> {
+    let all: Vec<String> =
+        kinds.iter().flat_map(|kind| [format!("{kind}:look"), format!("{kind}:take")]).collect();
+    let mut some: BTreeSet<String> = dice.some(&all, 7).into_iter().collect();
+    some.insert(dice.pick(&all));
+    some
+}
+
+/// What a role gives if all conditions are true.
+pub fn given(charter: &Charter, role: &Role) -> BTreeSet<String> {
+    let mut all = role.permissions.clone();
+    all.extend(role.clauses.iter().flat_map(|(permissions, _)| permissions.iter().cloned()));
+    for inner in &role.includes {
+        all.extend(given(charter, &charter.roles[inner]));
+    }
+    all.retain(|permission| !role.except.contains(permission));
+    all
+}
+
+fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
+    let mut role = Role {
+        permissions: permissions(dice, &RESOURCE_KINDS),
+        grantable: !dice.chance(1),
+        ..Role::default()
+    };
+    role.held_by =
+        names(dice.pick(&[&["user"][..], &["user", "service"], &["user", "service"], &["service"]]))
+            .into_iter()
+            .collect();
+    let places = names(&["everywhere", "tenant", "ship", "hold", "crate", "beacon"]);
+    role.held_at =
+        dice.chance(3).then(|| dice.some(&places, 6).into_iter().chain(["tenant".to_owned()]).collect());
+    role.values = dice.chance(2);
+    // Only roles before this one, and only those it may include.
+    for inner in (0..at).map(|inner| format!("r{inner}")) {
+        if !dice.chance(3) {
+            continue;
+        }
+        let other = &charter.roles[&inner];
+        let by_fits = role.held_by.is_subset(&other.held_by);
+        let at_fits = match (&role.held_at, &other.held_at) {
+            (_, None) => true,
+            (None, Some(_)) => false,
+            (Some(own), Some(theirs)) => own.is_subset(theirs),
+        };
+        if by_fits && at_fits && (!other.values || role.values) {
+            role.includes.push(inner);
+        }
+    }
+    for _ in 0..dice.below(3) {
+        let kind = dice.pick(&RESOURCE_KINDS);
+        let permissions = permissions(dice, &[kind]);
+        let when = expr(dice, charter, kind, role.values, at, 2);
+        role.clauses.push((permissions, when));
+    }
+    if dice.chance(3) {
+        // A role's own guard can meet every type, so it reads what all of them declare.
+        role.when = Some(expr(dice, charter, "", role.values, at, 2));
+    }
+    let takeable: Vec<String> = given(charter, &role).into_iter().collect();
+    if dice.chance(3) {
+        role.except = [dice.pick(&takeable)].into();
+    }
+    if !role.values && dice.chance(2) {
+        role.given_to = Some(dice.pick(&["members", "signed-in", "anyone"]));
+    }
+    role
+}
+
+fn rule(dice: &mut Dice<'_>, charter: &Charter) -> Rule {
+    let deny = dice.chance(4);
+    let kind = dice.pick(&RESOURCE_KINDS);
+    let when = expr(dice, charter, kind, false, charter.roles.len(), 3);
+    let across = dice.chance(4);
+    Rule {
+        deny,
+        permissions: permissions(dice, &[kind]),
+        when: Some(when).filter(|_| !deny || !dice.chance(1)),
+        for_anyone: !deny && dice.chance(4) && (across || kind == "beacon"),
+        across: !deny && across,
+    }
+}
+
+fn path(parts: &[&str]) -> Vec<String> {
+    names(parts)
+}
+
+/// A condition on resources of `kind`; of any type if that is empty.
+fn expr(dice: &mut Dice<'_>, charter: &Charter, kind: &str, grant: bool, roles: usize, depth: usize) -> Expr {
+    if depth > 0 && dice.chance(4) {
+        let mut inner = || expr(dice, charter, kind, grant, roles, depth - 1);
+        let (a, b) = (inner(), inner());
+        return match dice.below(3) {
+            0 => Expr::All(vec![a, b]),
+            1 => Expr::Any(vec![a, b]),
+            _ => Expr::Not(Box::new(a)),
+        };
+    }
+    let within = matches!(kind, "hold" | "crate" | "ship");
+    match dice.below(19) {
+        0 => Expr::Truth(path(&["resource", "open"])),
+        1 => Expr::Compare(
+            dice.pick(&["==", "!="]),
+            Term::Path(path(&["subject"])),
+            Term::Path(path(&["resource", "owner"])),
+        ),
+        2 => Expr::Compare(
+            dice.pick(&["<", "<=", ">", ">=", "==", "!="]),
+            Term::Path(path(&["subject", "rank"])),
+            sum(dice, Term::Path(path(&["resource", "size"]))),
+        ),
+        3 => Expr::Compare(
+            dice.pick(&["<", ">=", "=="]),
+            Term::Path(path(dice.pick(&[
+                &["context", "level"][..],
+                &["subject", "boss", "rank"],
+                &["resource", "twin", "size"],
+            ]))),
+            Term::Int(i64::try_from(dice.below(4)).unwrap_or(0)),
+        ),
+        4 => {
+            let texts = [
+                &["resource", "tag"][..],
+                &["subject", "tag"],
+                &["context", "zone"],
+                &["resource", "twin", "tag"],
+            ];
+            Expr::In(
+                Term::Path(path(dice.pick(&texts))),
+                List::Literal(vec![Term::Text("red".into()), Term::Text("quay".into())]),
+            )
+        }
+        5 => Expr::In(
+            Term::Path(path(&["subject"])),
+            List::Path(path(dice.pick(&[&["resource", "crew", "boss"][..], &["subject", "team", "tenant"]]))),
+        )
+        .mended(),
+        6 => Expr::Among(path(dice.pick(&[
+            &["resource", "crew"][..],
+            &["resource", "owner"],
+            &["resource", "twin", "crew"],
+            &["subject", "team"],
+        ]))),
+        7 => Expr::Known(path(dice.pick(&[
+            &["resource", "owner"][..],
+            &["resource", "crew"],
+            &["resource", "marks"],
+            &["resource", "tag"],
+            &["subject", "boss", "rank"],
+            &["resource", "crew", "rank"],
+            &["resource", "twin", "owner"],
+            &["context", "level"],
+            &["resource", "id"],
+        ]))),
+        8 if roles > 0 => Expr::Holds(format!("r{}", dice.below(roles))),
+        9 => Expr::Member(dice.pick(&["g1".to_owned(), "g2".to_owned()])),
+        10 => {
+            Expr::Fits(Term::Path(path(&["resource", "id"])), dice.pick(&["*1", "s?", "*", "x*y"]).to_owned())
+        }
+        11 => Expr::In(
+            Term::Path(path(dice.pick(&[&["context", "ip"][..], &["resource", "net"]]))),
+            List::Literal(vec![Term::Address("10.0.0.0/8".into()), Term::Address("192.168.1.7".into())]),
+        ),
+        12 => Expr::Overlaps(
+            List::Path(path(&["resource", "marks"])),
+            List::Literal(vec![Term::Text("red".into()), Term::Text("odd".into())]),
+        ),
+        13 => Expr::Compare(
+            dice.pick(&["<", "=="]),
+            Term::Count(Box::new(List::Path(path(&["resource", "crew"])))),
+            Term::Int(1),
+        ),
+        14 if within => Expr::Compare(
+            dice.pick(&["==", "!="]),
+            Term::Path(path(&["resource", "tenant"])),
+            Term::Entity("tenant:north".into()),
+        ),
+        15 if kind == "hold" => Expr::Compare(
+            "==",
+            Term::Path(path(&["subject"])),
+            Term::Path(path(&["resource", "within", "owner"])),
+        ),
+        15 if kind == "crate" => {
+            Expr::Compare(">", Term::Path(path(&["resource", "within", "size"])), Term::Int(1))
+        }
+        16 => Expr::Compare("<", Term::Now, Term::Time(NOW + 50)),
+        17 if grant => Expr::In(Term::Path(path(&["resource", "tag"])), List::Path(path(&["grant", "tag"]))),
+        17 => {
+            let a = Term::Lower(Box::new(Term::Path(path(&["resource", "tag"]))));
+            let b = Term::Text(dice.pick(&["re".to_owned(), "RED".to_owned(), "d".to_owned()]));
+            match dice.below(3) {
+                0 => Expr::Starts(a, b),
+                1 => Expr::Ends(a, b),
+                _ => Expr::Contains(a, b),
+            }
+        }
+        18 if kind == "ship" => {
+            let entity = dice.pick(&["ship:s1".to_owned(), "ship:s9".to_owned()]);
+            Expr::Compare(dice.pick(&["==", "!="]), Term::Path(path(&["resource"])), Term::Entity(entity))
+        }
+        _ => Expr::Const(dice.chance(7)),
+    }
+}
+
+impl Expr {
+    /// A path that ends in another type than the needle's would not pass the check.
+    fn mended(self) -> Expr {
+        match self {
+            Expr::In(needle, List::Path(path)) if path[1] == "team" => {
+                let _ = needle;
+                Expr::Known(path)
+            }
+            other => other,
+        }
+    }
+}
+
+fn sum(dice: &mut Dice<'_>, term: Term) -> Term {
+    match dice.below(6) {
+        0 => Term::Plus(Box::new(term), Box::new(Term::Int(1))),
+        1 => Term::Minus(Box::new(term), Box::new(Term::Int(i64::MAX))),
+        _ => term,
+    }
+}
+
+// -- registers and questions ---------------------------------------------------------------------
+
+const USERS: [&str; 4] = ["user:u1", "user:u2", "user:u3", "user:u4"];
+const GROUPS: [&str; 3] = ["group:g1", "group:g2", "group:g3"];
+const TENANTS: [&str; 2] = ["tenant:north", "tenant:south"];
+const RESOURCES: [(&str, &[&str]); 8] = [
+    ("ship:s1", &["tenant:north", "tenant:south"]),
+    ("ship:s2", &["tenant:north", "tenant:south"]),
+    ("hold:h1", &["ship:s1", "ship:s2"]),
+    ("hold:h2", &["ship:s1", "ship:s2"]),
+    ("crate:c1", &["hold:h1", "hold:h2", "ship:s1"]),
+    ("crate:c2", &["hold:h1", "ship:s2"]),
+    ("beacon:b1", &[]),
+    ("beacon:b2", &[]),
+];
+
+fn stated(dice: &mut Dice<'_>, attribute: &Attribute) -> Option<Json> {
+    // Sometimes something of another type, and sometimes nothing.
+    if dice.chance(3) {
+        return None;
+    }
+    let odd = dice.chance(1);
+    let mut one = || match (attribute.of, odd) {
+        ("integer", false) => json!(dice.below(4)),
+        ("boolean", false) => json!(dice.chance(5)),
+        ("address", false) => dice.pick(&[json!("10.1.2.3"), json!("192.168.1.7"), json!("10.0.0.0/4")]),
+        ("text", false) => dice.pick(&[json!("red"), json!("blue"), json!("odd"), json!("RED")]),
+        _ => dice.pick(&[json!(true), json!("odd"), json!(7)]),
+    };
+    Some(if attribute.many && !odd { json!([one(), one()]) } else { one() })
+}
+
+pub fn register(dice: &mut Dice<'_>, charter: &Charter) -> Register {
+    let mut register = Register::default();
+    let mut add = |name: &str| {
+        register.entities.insert(name.to_owned(), Entity { state: "active", ..Entity::default() });
+    };
+    TENANTS.iter().chain(&USERS).chain(&GROUPS).chain(&["service:f1"]).for_each(|name| add(name));
+    RESOURCES.iter().for_each(|(name, _)| add(name));
+    let all: Vec<String> = register.entities.keys().cloned().collect();
+    for name in &all {
+        let kind_key = name.split(':').next().unwrap_or("");
+        let mut entity = Entity { state: "active", ..Entity::default() };
+        let declared = &charter.kinds[kind_key];
+        for (key, attribute) in &declared.attributes {
+            entity.attributes.extend(stated(dice, attribute).map(|value| (key.clone(), value)));
+        }
+        for (key, relation) in &declared.relations {
+            if dice.chance(6) {
+                let fitting: Vec<String> = all
+                    .iter()
+                    .filter(|name| relation.to.iter().any(|kind| name.starts_with(&format!("{kind}:"))))
+                    .cloned()
+                    .collect();
+                let mut to = vec![dice.pick(&fitting)];
+                if relation.many {
+                    to.push(dice.pick(&fitting));
+                    to.dedup();
+                    if dice.chance(2) {
+                        to.clear();
+                    }
+                }
+                entity.relations.insert(key.clone(), to);
+            }
+        }
+        match kind_key {
+            "user" | "service" => {
+                entity.tenants = dice.some(&names(&TENANTS), 5).into_iter().collect();
+                entity.state = if dice.chance(1) { "suspended" } else { "active" };
+            }
+            "group" => {
+                entity.tenant = dice.chance(4).then(|| dice.pick(&TENANTS).to_owned());
+                // Only groups before this one, so that nesting has no loops.
+                let inner = GROUPS.iter().filter(|group| **group < name.as_str());
+                let candidates: Vec<String> =
+                    USERS.iter().chain(&["service:f1"]).chain(inner).map(|name| (*name).to_owned()).collect();
+                entity.members = dice.some(&candidates, 4).into_iter().collect();
+            }
+            _ => {
+                if let Some((_, outer)) = RESOURCES.iter().find(|(known, _)| known == name)
+                    && !outer.is_empty()
+                {
+                    entity.within = Some(dice.pick(outer).to_owned());
+                    entity.detached = dice.chance(2);
+                }
+            }
+        }
+        register.entities.insert(name.clone(), entity);
+    }
+    grants(dice, charter, &mut register);
+    register
+}
+
+fn grants(dice: &mut Dice<'_>, charter: &Charter, register: &mut Register) {
+    let roles: Vec<String> = charter.roles.keys().cloned().collect();
+    let holders = [&USERS[..], &GROUPS[..], &["service:f1"]].concat();
+    let places: Vec<&str> =
+        ["everywhere"].into_iter().chain(TENANTS).chain(RESOURCES.iter().map(|(name, _)| *name)).collect();
+    for _ in 0..dice.below(16) + 14 {
+        let role = dice.pick(&roles);
+        let values = (charter.roles[&role].values && !dice.chance(1))
+            .then(|| vec![dice.pick(&[json!("red"), json!("blue")]), json!("odd")]);
+        let grant = Grant {
+            role,
+            to: dice.pick(&holders).to_owned(),
+            at: dice.pick(&places).to_owned(),
+            from: dice.chance(2).then(|| NOW + i64::try_from(dice.below(3)).unwrap_or(0) * 50 - 50),
+            until: dice.chance(2).then(|| NOW + 60 + i64::try_from(dice.below(3)).unwrap_or(0) * 50),
+            values,
+        };
+        let same = |other: &Grant| (&other.role, &other.to, &other.at) == (&grant.role, &grant.to, &grant.at);
+        if !register.grants.iter().any(same) {
+            register.grants.push(grant);
+        }
+    }
+}
+
+pub fn question(dice: &mut Dice<'_>, charter: &Charter) -> Question {
+    let kind = dice.pick(&RESOURCE_KINDS);
+    let subjects = ["user:u1", "user:u2", "user:u3", "user:u4", "service:f1", "user:nobody", "anonymous"];
+    let own: Vec<&str> = RESOURCES
+        .iter()
+        .map(|(name, _)| *name)
+        .filter(|name| name.starts_with(&format!("{kind}:")))
+        .collect();
+    let registered = !dice.chance(3);
+    let resource = if registered {
+        Some(dice.pick(&own).to_owned())
+    } else {
+        dice.chance(5).then(|| format!("{kind}:{}9", &kind[..1]))
+    };
+    let subject = dice.pick(&subjects).to_owned();
+    let mut question = Question {
+        permission: format!("{kind}:{}", dice.pick(&["look", "take"])),
+        within: dice
+            .chance(6)
+            .then(|| dice.pick(&["tenant:north", "ship:s1", "hold:h1", "ship:s9", "beacon:b1"]).to_owned()),
+        now: NOW + i64::try_from(dice.below(3)).unwrap_or(0) * 50,
+        subject,
+        resource,
+        ..Question::default()
+    };
+    let subject_kind = question.subject.split(':').next().unwrap_or("").to_owned();
+    for (kind, said) in [(kind, &mut question.of_resource), (subject_kind.as_str(), &mut question.of_subject)]
+    {
+        let Some(declared) = charter.kinds.get(kind) else { continue };
+        for (key, attribute) in &declared.attributes {
+            if dice.chance(4) {
+                said.extend(stated(dice, attribute).map(|value| (key.clone(), value)));
+            }
+        }
+        for (key, relation) in &declared.relations {
+            if dice.chance(3) {
+                let name = match relation.to[0].as_str() {
+                    "ship" => dice.pick(&["ship:s1", "ship:s2", "ship:s9"]),
+                    "group" => dice.pick(&["group:g1", "group:g3"]),
+                    _ => dice.pick(&["user:u1", "user:u2", "user:nobody"]),
+                };
+                said.insert(key.clone(), if relation.many { json!([name]) } else { json!(name) });
+            }
+        }
+    }
+    for (key, attribute) in &charter.context {
+        question.context.extend(stated(dice, attribute).map(|value| (key.clone(), value)));
+    }
+    question
+}
+
+/// How often each reason was met, for the report.
+pub type Tally = BTreeMap<String, usize>;

@@ -1,0 +1,834 @@
+//! The naive evaluator: an answer computed straight from what decisions mean, over names and maps.
+//!
+//! It shares nothing with the compiled one: not its parser, its tables, its register or its values.
+//! It is slow on purpose and is never made faster.
+
+use serde_json::Value as Json;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Three values: `None` is undetermined.
+pub type Truth = Option<bool>;
+
+#[derive(Clone, Debug, Default)]
+pub struct Charter {
+    pub kinds: BTreeMap<String, Kind>,
+    pub context: BTreeMap<String, Attribute>,
+    pub groups: Vec<String>,
+    pub roles: BTreeMap<String, Role>,
+    pub rules: BTreeMap<String, Rule>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Kind {
+    pub within: Vec<String>,
+    pub actions: Vec<String>,
+    pub attributes: BTreeMap<String, Attribute>,
+    pub relations: BTreeMap<String, Relation>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum From {
+    Register,
+    Request,
+    Either,
+}
+
+#[derive(Clone, Debug)]
+pub struct Attribute {
+    pub of: &'static str,
+    pub many: bool,
+    pub from: From,
+    pub values: Option<Vec<Json>>,
+    pub default: Option<Json>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Relation {
+    pub to: Vec<String>,
+    pub many: bool,
+    pub from: From,
+    pub default_empty: bool,
+    pub across: bool,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Role {
+    pub permissions: BTreeSet<String>,
+    pub includes: Vec<String>,
+    pub except: BTreeSet<String>,
+    pub held_by: BTreeSet<String>,
+    pub held_at: Option<BTreeSet<String>>,
+    pub grantable: bool,
+    pub values: bool,
+    pub when: Option<Expr>,
+    pub given_to: Option<&'static str>,
+    pub clauses: Vec<(BTreeSet<String>, Expr)>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Rule {
+    pub deny: bool,
+    pub permissions: BTreeSet<String>,
+    pub when: Option<Expr>,
+    pub for_anyone: bool,
+    pub across: bool,
+}
+
+#[derive(Clone, Debug)]
+pub enum Expr {
+    Const(bool),
+    Not(Box<Expr>),
+    All(Vec<Expr>),
+    Any(Vec<Expr>),
+    Truth(Vec<String>),
+    Compare(&'static str, Term, Term),
+    In(Term, List),
+    Overlaps(List, List),
+    Holds(String),
+    Member(String),
+    Among(Vec<String>),
+    Known(Vec<String>),
+    Fits(Term, String),
+    Starts(Term, Term),
+    Ends(Term, Term),
+    Contains(Term, Term),
+}
+
+#[derive(Clone, Debug)]
+pub enum Term {
+    Path(Vec<String>),
+    Int(i64),
+    Text(String),
+    Address(String),
+    Time(i64),
+    Entity(String),
+    Now,
+    Plus(Box<Term>, Box<Term>),
+    Minus(Box<Term>, Box<Term>),
+    Lower(Box<Term>),
+    Count(Box<List>),
+}
+
+#[derive(Clone, Debug)]
+pub enum List {
+    Literal(Vec<Term>),
+    Path(Vec<String>),
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Entity {
+    pub state: &'static str,
+    pub within: Option<String>,
+    pub detached: bool,
+    pub tenant: Option<String>,
+    pub tenants: BTreeSet<String>,
+    pub members: BTreeSet<String>,
+    pub attributes: BTreeMap<String, Json>,
+    pub relations: BTreeMap<String, Vec<String>>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Grant {
+    pub role: String,
+    pub to: String,
+    pub at: String,
+    pub from: Option<i64>,
+    pub until: Option<i64>,
+    pub values: Option<Vec<Json>>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Register {
+    pub entities: BTreeMap<String, Entity>,
+    pub grants: Vec<Grant>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Question {
+    pub subject: String,
+    pub permission: String,
+    pub resource: Option<String>,
+    pub of_subject: BTreeMap<String, Json>,
+    pub of_resource: BTreeMap<String, Json>,
+    pub within: Option<String>,
+    pub context: BTreeMap<String, Json>,
+    pub now: i64,
+}
+
+/// What a thing on a path is: an entity of the register, the question's own unregistered
+/// resource, or a name in the charter that is not registered.
+#[derive(Clone, Debug, PartialEq)]
+enum Thing {
+    Entity(String),
+    Own,
+    Stranger(String),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Value {
+    Int(i64),
+    Text(String),
+    Bool(bool),
+    Address(u32, u32),
+    Time(i64),
+    Thing(Thing, Option<(Thing, bool)>),
+}
+
+/// Why nothing could be read; only `Ill` matters to `known`.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Lack {
+    Missing,
+    Ill,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+enum Tenant {
+    None,
+    Unknown,
+    Is(String),
+}
+
+pub struct Naive<'a> {
+    pub charter: &'a Charter,
+    pub register: &'a Register,
+    pub question: &'a Question,
+}
+
+fn kind_of(name: &str) -> &str {
+    name.split(':').next().unwrap_or("")
+}
+
+fn and(a: Truth, b: Truth) -> Truth {
+    match (a, b) {
+        (Some(false), _) | (_, Some(false)) => Some(false),
+        (Some(true), Some(true)) => Some(true),
+        _ => None,
+    }
+}
+
+fn or(a: Truth, b: Truth) -> Truth {
+    match (a, b) {
+        (Some(true), _) | (_, Some(true)) => Some(true),
+        (Some(false), Some(false)) => Some(false),
+        _ => None,
+    }
+}
+
+impl Naive<'_> {
+    /// Allowed or denied, with the reason code.
+    pub fn decide(&self) -> (bool, String) {
+        let deny = |reason: &str| (false, reason.to_owned());
+        let kind = kind_of(&self.question.permission);
+        let Some(declared) =
+            self.charter.kinds.get(kind).filter(|_| !matches!(kind, "user" | "service" | "group" | "tenant"))
+        else {
+            return deny("unknown-type");
+        };
+        if !declared.actions.iter().any(|action| format!("{kind}:{action}") == self.question.permission) {
+            return deny("unknown-permission");
+        }
+        match self.register.entities.get(&self.question.subject).map(|entity| entity.state) {
+            Some("suspended") => return deny("subject-suspended"),
+            Some("deleted") => return deny("subject-deleted"),
+            _ => {}
+        }
+        if self.own_entity().is_some_and(|(_, entity)| entity.state == "deleted") {
+            return deny("resource-deleted");
+        }
+        let rules = || {
+            self.charter.rules.iter().filter(|(_, rule)| rule.permissions.contains(&self.question.permission))
+        };
+        for (key, rule) in rules().filter(|(_, rule)| rule.deny) {
+            if rule.when.as_ref().map_or(Some(true), |when| self.test(when, None)) != Some(false) {
+                return deny(&format!("rule:{key}"));
+            }
+        }
+        let mut undetermined = false;
+        let mut condition = false;
+        let mut allowing: BTreeSet<String> = BTreeSet::new();
+        for (role, grant) in self.arrivals() {
+            match self.gives(&role, grant, false) {
+                Some(true) => {
+                    allowing.insert(role);
+                }
+                None => undetermined = true,
+                Some(false) => condition |= self.gives(&role, grant, true) == Some(true),
+            }
+        }
+        if let Some(role) = allowing.first() {
+            return (true, format!("role:{role}"));
+        }
+        for (key, rule) in rules().filter(|(_, rule)| !rule.deny && self.reaches(rule)) {
+            match rule.when.as_ref().map_or(Some(false), |when| self.test(when, None)) {
+                Some(true) => return (true, format!("rule:{key}")),
+                None => undetermined = true,
+                Some(false) => condition = true,
+            }
+        }
+        deny(if undetermined {
+            "undetermined"
+        } else if condition {
+            "condition"
+        } else {
+            "no-role"
+        })
+    }
+
+    fn subject(&self) -> Option<&str> {
+        self.register.entities.get(&self.question.subject).map(|_| self.question.subject.as_str())
+    }
+
+    fn own_entity(&self) -> Option<(&str, &Entity)> {
+        let name = self.question.resource.as_ref()?;
+        self.register.entities.get(name).map(|entity| (name.as_str(), entity))
+    }
+
+    fn own(&self) -> Thing {
+        self.own_entity().map_or(Thing::Own, |(name, _)| Thing::Entity(name.to_owned()))
+    }
+
+    fn own_kind(&self) -> &str {
+        kind_of(&self.question.permission)
+    }
+
+    /// What the question may say the unregistered resource lies within.
+    fn stated_within(&self) -> Option<String> {
+        let outer = self.question.within.as_ref()?;
+        let registered = self.register.entities.get(outer).is_some_and(|entity| entity.state != "deleted");
+        let declared = self.charter.kinds[self.own_kind()].within.iter().any(|kind| kind == kind_of(outer));
+        (self.own_entity().is_none() && registered && declared).then(|| outer.clone())
+    }
+
+    // -- places and the seal ---------------------------------------------------------------------
+
+    fn tenant(&self, thing: &Thing) -> Tenant {
+        let (kind, mut outer) = match thing {
+            Thing::Stranger(_) => return Tenant::Unknown,
+            Thing::Own => (self.own_kind().to_owned(), self.stated_within()),
+            Thing::Entity(name) => match kind_of(name) {
+                "user" | "service" => return Tenant::None,
+                "tenant" => return Tenant::Is(name.clone()),
+                "group" => {
+                    return self.register.entities[name].tenant.clone().map_or(Tenant::None, Tenant::Is);
+                }
+                kind => (kind.to_owned(), self.register.entities[name].within.clone()),
+            },
+        };
+        if self.charter.kinds.get(&kind).is_some_and(|kind| kind.within.is_empty()) {
+            return Tenant::None;
+        }
+        while let Some(name) = outer {
+            if kind_of(&name) == "tenant" {
+                return Tenant::Is(name);
+            }
+            outer = self.register.entities[&name].within.clone();
+        }
+        Tenant::Unknown
+    }
+
+    fn places(&self) -> Vec<String> {
+        let mut all = vec!["everywhere".to_owned()];
+        let mut next = match self.own() {
+            Thing::Entity(name) => Some(name),
+            _ => self.stated_within(),
+        };
+        while let Some(name) = next {
+            let entity = &self.register.entities[&name];
+            next = if entity.detached { None } else { entity.within.clone() };
+            all.push(name);
+        }
+        all
+    }
+
+    fn step_counts(&self, from: &Thing, to: &str) -> bool {
+        if let Thing::Entity(name) = from
+            && matches!(kind_of(name), "user" | "service")
+        {
+            return true;
+        }
+        match (self.tenant(from), self.tenant(&Thing::Entity(to.to_owned()))) {
+            (Tenant::Unknown, _) | (_, Tenant::Unknown) => false,
+            (_, Tenant::None) => true,
+            (from, to) => from == to,
+        }
+    }
+
+    /// Groups that stand for the subject, if all on the chain count.
+    fn groups(&self, subject: &str, counts: &dyn Fn(&str) -> bool) -> BTreeSet<String> {
+        let mut found: BTreeSet<String> = BTreeSet::new();
+        loop {
+            let before = found.len();
+            for (name, entity) in &self.register.entities {
+                let reaches = entity.members.contains(subject)
+                    || entity.members.iter().any(|member| found.contains(member));
+                if kind_of(name) == "group" && counts(name) && reaches {
+                    found.insert(name.clone());
+                }
+            }
+            if found.len() == before {
+                return found;
+            }
+        }
+    }
+
+    fn group_counts_here(&self, group: &str) -> bool {
+        match &self.register.entities[group].tenant {
+            None => true,
+            Some(of) => self.tenant(&self.own()) == Tenant::Is(of.clone()),
+        }
+    }
+
+    fn is_member_of_tenant(&self) -> bool {
+        match (self.subject(), self.tenant(&self.own())) {
+            (Some(subject), Tenant::Is(tenant)) => self.register.entities[subject].tenants.contains(&tenant),
+            _ => false,
+        }
+    }
+
+    fn reaches(&self, rule: &Rule) -> bool {
+        let fits = rule.for_anyone || self.subject().is_some();
+        let sealed = match self.tenant(&self.own()) {
+            Tenant::None => true,
+            Tenant::Unknown => false,
+            Tenant::Is(_) => self.is_member_of_tenant(),
+        };
+        fits && (rule.across || sealed)
+    }
+
+    // -- arriving, holding, giving -----------------------------------------------------------------
+
+    fn arrivals(&self) -> Vec<(String, Option<&Grant>)> {
+        let mut all = Vec::new();
+        let places = self.places();
+        for (key, role) in &self.charter.roles {
+            let may_hold = self.subject().is_some_and(|subject| role.held_by.contains(kind_of(subject)));
+            let given = match role.given_to {
+                Some("anyone") => self.subject().is_none() || may_hold,
+                Some("signed-in") => may_hold,
+                Some("members") => may_hold && self.is_member_of_tenant(),
+                _ => false,
+            };
+            if given {
+                all.push((key.clone(), None));
+            }
+            let Some(subject) = self.subject().filter(|_| may_hold) else { continue };
+            let groups = self.groups(subject, &|group| self.group_counts_here(group));
+            for grant in self.register.grants.iter().filter(|grant| grant.role == *key) {
+                let holder = grant.to == subject || groups.contains(&grant.to);
+                let place_kind = if grant.at == "everywhere" { "everywhere" } else { kind_of(&grant.at) };
+                let permitted =
+                    role.grantable && role.held_at.as_ref().is_none_or(|held| held.contains(place_kind));
+                let live = grant.from.is_none_or(|from| from <= self.question.now)
+                    && grant.until.is_none_or(|until| self.question.now < until);
+                if holder && permitted && live && places.contains(&grant.at) {
+                    all.push((key.clone(), Some(grant)));
+                }
+            }
+        }
+        all
+    }
+
+    fn includes(&self, outer: &str, inner: &str) -> bool {
+        outer == inner || self.charter.roles[outer].includes.iter().any(|next| self.includes(next, inner))
+    }
+
+    /// Whether a role gives the permission; `blind` takes every condition as true.
+    fn gives(&self, key: &str, grant: Option<&Grant>, blind: bool) -> Truth {
+        let role = &self.charter.roles[key];
+        let permission = &self.question.permission;
+        if role.except.contains(permission) {
+            return Some(false);
+        }
+        let condition = |when: &Expr| if blind { Some(true) } else { self.test(when, grant) };
+        let mut given = Some(role.permissions.contains(permission));
+        for (permissions, when) in &role.clauses {
+            if permissions.contains(permission) {
+                given = or(given, condition(when));
+            }
+        }
+        for inner in &role.includes {
+            given = or(given, self.gives(inner, grant, blind));
+        }
+        if given == Some(false) {
+            return given;
+        }
+        and(role.when.as_ref().map_or(Some(true), condition), given)
+    }
+
+    // -- conditions --------------------------------------------------------------------------------
+
+    fn test(&self, expr: &Expr, grant: Option<&Grant>) -> Truth {
+        match expr {
+            Expr::Const(value) => Some(*value),
+            Expr::Not(inner) => self.test(inner, grant).map(|value| !value),
+            Expr::All(parts) => {
+                parts.iter().fold(Some(true), |value, part| and(value, self.test(part, grant)))
+            }
+            Expr::Any(parts) => {
+                parts.iter().fold(Some(false), |value, part| or(value, self.test(part, grant)))
+            }
+            Expr::Truth(path) => match self.one(path, grant) {
+                Ok(Value::Bool(value)) => Some(value),
+                _ => None,
+            },
+            Expr::Compare(operator, a, b) => self.compare(operator, a, b, grant),
+            Expr::In(needle, list) => {
+                let needle = self.term(needle, grant).ok()?;
+                self.some(list, grant, |item| match (&needle, item) {
+                    (Value::Address(address, bits), Value::Address(network, mask)) => {
+                        Some(bits >= mask && (address & prefix(*mask)) == *network)
+                    }
+                    (needle, item) => self.same(needle, item),
+                })
+            }
+            Expr::Overlaps(a, b) => {
+                let (ours, our_whole) = self.list(a, grant);
+                let (theirs, their_whole) = self.list(b, grant);
+                let found = ours
+                    .iter()
+                    .flat_map(|x| theirs.iter().map(move |y| (x, y)))
+                    .fold(Some(false), |found, (x, y)| or(found, self.same(x, y)));
+                if found == Some(true) || (our_whole && their_whole) { found } else { None }
+            }
+            Expr::Holds(role) => Some(self.arrivals().iter().any(|(outer, _)| self.includes(outer, role))),
+            Expr::Member(group) => {
+                let groups = self.groups(self.subject()?, &|group| self.group_counts_here(group));
+                Some(groups.contains(&format!("group:{group}")))
+            }
+            Expr::Among(path) => self.among(path, grant),
+            Expr::Known(path) => self.known(path, grant),
+            Expr::Fits(text, pattern) => match self.term(text, grant) {
+                Ok(Value::Text(text)) => {
+                    Some(fits(&text.chars().collect::<Vec<_>>(), &pattern.chars().collect::<Vec<_>>()))
+                }
+                _ => None,
+            },
+            Expr::Starts(a, b) => self.texts(a, b, grant, |a, b| a.starts_with(b)),
+            Expr::Ends(a, b) => self.texts(a, b, grant, |a, b| a.ends_with(b)),
+            Expr::Contains(a, b) => self.texts(a, b, grant, |a, b| a.contains(b)),
+        }
+    }
+
+    fn texts(&self, a: &Term, b: &Term, grant: Option<&Grant>, test: fn(&str, &str) -> bool) -> Truth {
+        match (self.term(a, grant), self.term(b, grant)) {
+            (Ok(Value::Text(a)), Ok(Value::Text(b))) => Some(test(&a, &b)),
+            _ => None,
+        }
+    }
+
+    fn compare(&self, operator: &str, a: &Term, b: &Term, grant: Option<&Grant>) -> Truth {
+        let (a, b) = (self.term(a, grant).ok()?, self.term(b, grant).ok()?);
+        let order = match (&a, &b) {
+            (Value::Int(a), Value::Int(b)) | (Value::Time(a), Value::Time(b)) => Some(a.cmp(b)),
+            _ => None,
+        };
+        match operator {
+            "==" => self.same(&a, &b),
+            "!=" => self.same(&a, &b).map(|value| !value),
+            "<" => order.map(|order| order.is_lt()),
+            "<=" => order.map(|order| order.is_le()),
+            ">" => order.map(|order| order.is_gt()),
+            _ => order.map(|order| order.is_ge()),
+        }
+    }
+
+    fn same(&self, a: &Value, b: &Value) -> Truth {
+        match (a, b) {
+            (Value::Thing(Thing::Own, _), Value::Thing(Thing::Stranger(name), _))
+            | (Value::Thing(Thing::Stranger(name), _), Value::Thing(Thing::Own, _)) => {
+                self.question.resource.as_ref().map(|own| own == name)
+            }
+            (Value::Thing(a, _), Value::Thing(b, _)) => Some(a == b),
+            (a, b) => Some(a == b),
+        }
+    }
+
+    fn some(&self, list: &List, grant: Option<&Grant>, test: impl Fn(&Value) -> Truth) -> Truth {
+        let (items, whole) = self.list(list, grant);
+        let found = items.iter().fold(Some(false), |found, item| or(found, test(item)));
+        if found == Some(true) || whole { found } else { None }
+    }
+
+    /// The members that can be read, and whether those are all.
+    fn list(&self, list: &List, grant: Option<&Grant>) -> (Vec<Value>, bool) {
+        let items: Vec<Result<Value, Lack>> = match list {
+            List::Literal(items) => items.iter().map(|item| self.term(item, grant)).collect(),
+            List::Path(path) => match self.path(path, grant) {
+                Ok(items) => items,
+                Err(_) => return (Vec::new(), false),
+            },
+        };
+        let whole = items.iter().all(Result::is_ok);
+        (items.into_iter().flatten().collect(), whole)
+    }
+
+    fn among(&self, path: &[String], grant: Option<&Grant>) -> Truth {
+        let subject = self.subject()?;
+        let items = self.path(path, grant).ok()?;
+        let hit = items.iter().flatten().any(|item| {
+            let Value::Thing(Thing::Entity(name), reached) = item else { return false };
+            name == subject || self.stands_for(name, subject, reached.as_ref())
+        });
+        if hit {
+            return Some(true);
+        }
+        items.iter().all(Result::is_ok).then_some(false)
+    }
+
+    fn stands_for(&self, group: &str, subject: &str, reached: Option<&(Thing, bool)>) -> bool {
+        let counts = |name: &str| match (reached, &self.register.entities[name].tenant) {
+            (None, _) | (_, None) => true,
+            (Some((Thing::Entity(from), _)), _) if matches!(kind_of(from), "user" | "service") => true,
+            (Some((from, across)), Some(of)) => {
+                self.tenant(from) == Tenant::Is(of.clone()) || (*across && name == group)
+            }
+        };
+        kind_of(group) == "group" && self.groups(subject, &counts).contains(group)
+    }
+
+    fn known(&self, path: &[String], grant: Option<&Grant>) -> Truth {
+        match self.path(path, grant) {
+            Err(Lack::Ill) => None,
+            Err(Lack::Missing) => Some(false),
+            Ok(items) if items.contains(&Err(Lack::Ill)) => None,
+            Ok(items) => Some(items.iter().all(Result::is_ok)),
+        }
+    }
+
+    fn term(&self, term: &Term, grant: Option<&Grant>) -> Result<Value, Lack> {
+        let number = |term: &Term| match self.term(term, grant)? {
+            Value::Int(value) => Ok(value),
+            _ => Err(Lack::Ill),
+        };
+        Ok(match term {
+            Term::Path(path) => return self.one(path, grant),
+            Term::Int(value) => Value::Int(*value),
+            Term::Text(text) => Value::Text(text.clone()),
+            Term::Address(text) => address(text).ok_or(Lack::Ill)?,
+            Term::Time(at) => Value::Time(*at),
+            Term::Entity(name) => {
+                let registered =
+                    self.register.entities.get(name).is_some_and(|entity| entity.state != "deleted");
+                let thing =
+                    if registered { Thing::Entity(name.clone()) } else { Thing::Stranger(name.clone()) };
+                Value::Thing(thing, None)
+            }
+            Term::Now => Value::Time(self.question.now),
+            Term::Plus(a, b) => Value::Int(number(a)?.checked_add(number(b)?).ok_or(Lack::Missing)?),
+            Term::Minus(a, b) => Value::Int(number(a)?.checked_sub(number(b)?).ok_or(Lack::Missing)?),
+            Term::Lower(inner) => match self.term(inner, grant)? {
+                Value::Text(text) => Value::Text(text.to_lowercase()),
+                _ => return Err(Lack::Ill),
+            },
+            Term::Count(list) => match self.list(list, grant) {
+                (items, true) => Value::Int(i64::try_from(items.len()).unwrap_or(i64::MAX)),
+                _ => return Err(Lack::Missing),
+            },
+        })
+    }
+
+    fn one(&self, path: &[String], grant: Option<&Grant>) -> Result<Value, Lack> {
+        self.path(path, grant)?.into_iter().next().unwrap_or(Err(Lack::Missing))
+    }
+
+    /// Everything a path gives: one thing, or the members of a list; or why it leads nowhere.
+    fn path(&self, path: &[String], grant: Option<&Grant>) -> Result<Vec<Result<Value, Lack>>, Lack> {
+        let start = match path[0].as_str() {
+            "subject" => Thing::Entity(self.subject().ok_or(Lack::Missing)?.to_owned()),
+            "resource" => self.own(),
+            "context" => {
+                let declared = &self.charter.context[&path[1]];
+                let stated = self
+                    .question
+                    .context
+                    .get(&path[1])
+                    .filter(|value| !value.is_null())
+                    .or(declared.default.as_ref());
+                return typed(declared, stated.ok_or(Lack::Missing)?);
+            }
+            _ => {
+                let values = grant.and_then(|grant| grant.values.clone()).ok_or(Lack::Missing)?;
+                return Ok(values.iter().map(|value| scalar("text", value)).collect());
+            }
+        };
+        let mut items = vec![Ok(Value::Thing(start, None))];
+        for (at, name) in path[1..].iter().enumerate() {
+            let mut next = Vec::new();
+            for item in &items {
+                match item {
+                    Err(lack) => next.push(Err(*lack)),
+                    Ok(Value::Thing(thing, _)) => match self.step(thing, name) {
+                        Ok(more) => next.extend(more),
+                        // The lack of a single step, before any list, is the lack of the path.
+                        Err(lack) if items.len() == 1 && !self.passed_many(path, at) => return Err(lack),
+                        Err(lack) => next.push(Err(lack)),
+                    },
+                    Ok(_) => return Err(Lack::Ill),
+                }
+            }
+            items = next;
+        }
+        Ok(items)
+    }
+
+    /// Whether a many-valued step stands before step `at`.
+    fn passed_many(&self, path: &[String], at: usize) -> bool {
+        path[1..=at].iter().any(|name| {
+            self.charter
+                .kinds
+                .values()
+                .any(|kind| kind.relations.get(name).is_some_and(|relation| relation.many))
+        })
+    }
+
+    fn step(&self, thing: &Thing, name: &str) -> Result<Vec<Result<Value, Lack>>, Lack> {
+        let full = match thing {
+            Thing::Entity(name) | Thing::Stranger(name) => Some(name.clone()),
+            Thing::Own => self.question.resource.clone(),
+        };
+        let entity = match thing {
+            Thing::Entity(name) => Some(&self.register.entities[name]),
+            _ => None,
+        };
+        let one = |value: Value| Ok(vec![Ok(value)]);
+        match name {
+            "id" => {
+                return one(Value::Text(
+                    full.ok_or(Lack::Missing)?.split_once(':').ok_or(Lack::Missing)?.1.to_owned(),
+                ));
+            }
+            "tenant" => {
+                return match self.tenant(thing) {
+                    Tenant::Is(name) => one(Value::Thing(Thing::Entity(name), Some((thing.clone(), false)))),
+                    _ => Err(Lack::Missing),
+                };
+            }
+            "detached" => return one(Value::Bool(entity.ok_or(Lack::Missing)?.detached)),
+            "within" => {
+                let outer = match thing {
+                    Thing::Own => self.stated_within(),
+                    _ => entity.and_then(|entity| entity.within.clone()),
+                };
+                let outer = outer.ok_or(Lack::Missing)?;
+                if self.tenant(thing) == Tenant::Unknown {
+                    return Err(Lack::Missing);
+                }
+                return one(Value::Thing(Thing::Entity(outer), Some((thing.clone(), false))));
+            }
+            _ => {}
+        }
+        let kind = full.as_deref().map_or(self.own_kind(), kind_of);
+        let declared = self.charter.kinds.get(kind).ok_or(Lack::Missing)?;
+        let said = self.said(thing);
+        if let Some(attribute) = declared.attributes.get(name) {
+            let registered = entity.and_then(|entity| entity.attributes.get(name));
+            let requested = said.and_then(|said| said.get(name)).filter(|value| !value.is_null());
+            let stated = match attribute.from {
+                From::Register => registered,
+                From::Request => requested,
+                From::Either => registered.or(requested),
+            };
+            return typed(attribute, stated.or(attribute.default.as_ref()).ok_or(Lack::Missing)?);
+        }
+        let relation = declared.relations.get(name).ok_or(Lack::Missing)?;
+        let registered =
+            entity.and_then(|entity| entity.relations.get(name)).filter(|_| relation.from != From::Request);
+        let targets: Vec<String> =
+            match (registered, said.and_then(|said| said.get(name)).filter(|value| !value.is_null())) {
+                (Some(to), _) => to.clone(),
+                (None, Some(value)) if relation.from != From::Register => {
+                    let items = value.as_array().cloned().unwrap_or_else(|| vec![value.clone()]);
+                    let live = |item: &Json| {
+                        let name = item.as_str()?;
+                        self.register
+                            .entities
+                            .get(name)
+                            .filter(|entity| entity.state != "deleted")
+                            .map(|_| name.to_owned())
+                    };
+                    let to: Option<Vec<String>> = items.iter().map(live).collect();
+                    let to = to.ok_or(Lack::Ill)?;
+                    if !relation.many && to.len() != 1 {
+                        return Err(Lack::Ill);
+                    }
+                    to
+                }
+                _ if relation.default_empty => Vec::new(),
+                _ => return Err(Lack::Missing),
+            };
+        let follow = |to: &String| {
+            if !relation.to.iter().any(|kind| kind == kind_of(to)) {
+                return Err(Lack::Ill);
+            }
+            if !relation.across && !self.step_counts(thing, to) {
+                return Err(Lack::Missing);
+            }
+            Ok(Value::Thing(Thing::Entity(to.clone()), Some((thing.clone(), relation.across))))
+        };
+        if relation.many {
+            return Ok(targets.iter().map(follow).collect());
+        }
+        match targets.as_slice() {
+            [only] => Ok(vec![Ok(follow(only)?)]),
+            _ => Err(Lack::Ill),
+        }
+    }
+
+    fn said(&self, thing: &Thing) -> Option<&BTreeMap<String, Json>> {
+        if *thing == self.own() {
+            return Some(&self.question.of_resource);
+        }
+        let subject = self.subject()?;
+        (*thing == Thing::Entity(subject.to_owned())).then_some(&self.question.of_subject)
+    }
+}
+
+/// A stated value under its declaration: its members, or that it is of another type.
+fn typed(attribute: &Attribute, stated: &Json) -> Result<Vec<Result<Value, Lack>>, Lack> {
+    let fits = |value: &Json| {
+        let ok = attribute.values.as_ref().is_none_or(|values| values.contains(value));
+        if ok { scalar(attribute.of, value) } else { Err(Lack::Ill) }
+    };
+    match (attribute.many, stated) {
+        (true, Json::Array(items)) => {
+            let all: Result<Vec<Value>, Lack> = items.iter().map(fits).collect();
+            Ok(all?.into_iter().map(Ok).collect())
+        }
+        (false, one) => Ok(vec![Ok(fits(one)?)]),
+        (true, _) => Err(Lack::Ill),
+    }
+}
+
+fn scalar(of: &str, value: &Json) -> Result<Value, Lack> {
+    match (of, value) {
+        ("integer", Json::Number(number)) => number.as_i64().map(Value::Int),
+        ("text", Json::String(text)) => Some(Value::Text(text.clone())),
+        ("boolean", Json::Bool(value)) => Some(Value::Bool(*value)),
+        ("address", Json::String(text)) => address(text),
+        _ => None,
+    }
+    .ok_or(Lack::Ill)
+}
+
+fn prefix(bits: u32) -> u32 {
+    if bits == 0 { 0 } else { u32::MAX << (32 - bits) }
+}
+
+fn address(text: &str) -> Option<Value> {
+    let (address, bits) = text.split_once('/').unwrap_or((text, "32"));
+    let bits: u32 = bits.parse().ok().filter(|bits| *bits <= 32)?;
+    let parts: Vec<u32> = address.split('.').map(str::parse).collect::<Result<_, _>>().ok()?;
+    let [a, b, c, d] = parts[..] else { return None };
+    let number = a << 24 | b << 16 | c << 8 | d;
+    (number & prefix(bits) == number).then_some(Value::Address(number, bits))
+}
+
+/// The plainest way to match: try every length a star could have.
+fn fits(text: &[char], pattern: &[char]) -> bool {
+    match pattern {
+        [] => text.is_empty(),
+        ['*', rest @ ..] => (0..=text.len()).any(|taken| fits(&text[taken..], rest)),
+        ['?', rest @ ..] => !text.is_empty() && fits(&text[1..], rest),
+        [wanted, rest @ ..] => text.first() == Some(wanted) && fits(&text[1..], rest),
+    }
+}
