@@ -1,7 +1,84 @@
-//! Builds, tests, benchmarks and the demo.
+//! `cargo xtask demo | test | bench | renew`: everything a fresh machine needs, in order.
+
+#![forbid(unsafe_code)]
+
+mod bench;
 #[path = "../../demo/generate.rs"]
 mod generate;
-fn main() -> anyhow::Result<()> {
-    std::fs::write("demo/register.ndjson", generate::register())?;
+mod run;
+mod setup;
+
+use anyhow::{Result, bail};
+use run::cargo;
+
+const USAGE: &str = "cargo xtask TASK
+
+  demo [ARGS]   install what is missing, build, and serve the demo on loopback
+  test          install what is missing, and pass every check and test
+  bench         measure decisions against a check written by hand
+  renew         make the generated files anew: demo/register.ndjson";
+
+fn main() -> Result<()> {
+    let mut arguments = std::env::args().skip(1);
+    let task = arguments.next().unwrap_or_default();
+    let rest: Vec<String> = arguments.collect();
+    match task.as_str() {
+        "demo" => demo(&rest),
+        "test" => test(),
+        "bench" => bench::run(),
+        "renew" => {
+            std::fs::write(run::root().join(REGISTER), generate::register())?;
+            println!("{REGISTER} is new");
+            Ok(())
+        }
+        "" | "help" | "--help" | "-h" => {
+            println!("{USAGE}");
+            Ok(())
+        }
+        other => bail!("there is no task {other:?}\n\n{USAGE}"),
+    }
+}
+
+const REGISTER: &str = "demo/register.ndjson";
+
+fn demo(arguments: &[String]) -> Result<()> {
+    setup::packages(&[setup::POSTGRESQL])?;
+    setup::console()?;
+    cargo(&["build", "--package", "ostrog-cli"])?;
+    println!();
+    let program = run::root().join("target/debug/ostrog");
+    run::run_for_good(&program, &[&["demo".to_owned()], arguments].concat())
+}
+
+fn test() -> Result<()> {
+    setup::packages(&[setup::POSTGRESQL, setup::CHROMIUM, setup::CHROMEDRIVER])?;
+    run::step("formatting");
+    cargo(&["fmt", "--all", "--check"])?;
+    setup::console()?;
+    run::step("console: types");
+    run::npm(&["run", "check"])?;
+    run::step("console: unit tests");
+    run::npm(&["test"])?;
+    run::step("clippy");
+    cargo(&["clippy", "--workspace", "--all-targets", "--", "--deny", "warnings"])?;
+    run::step("tests");
+    if run::has_nextest() {
+        cargo(&["nextest", "run", "--workspace", "--no-fail-fast"])?;
+        run::step("examples in the documentation");
+        cargo(&["test", "--workspace", "--doc"])?;
+    } else {
+        cargo(&["test", "--workspace", "--no-fail-fast"])?;
+    }
+    println!("\nEverything passed.");
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_demos_register_is_what_its_generator_makes() {
+        let file =
+            std::fs::read_to_string(super::run::root().join(super::REGISTER)).expect("the register is there");
+        assert!(file == super::generate::register(), "run `cargo xtask renew`");
+    }
 }

@@ -17,7 +17,7 @@ pub use world::World;
 use crate::charter::model::{KindId, RoleId, RuleId};
 use crate::charter::policy::Policy;
 use crate::charter::syntax::GivenTo;
-use crate::register::{EntityId, Grant, PlaceOf, Register, State, Sym};
+use crate::register::{EntityId, Grant, Held, PlaceOf, Register, State, Sym};
 use crate::value::Truth;
 use evaluate::Bound;
 use foldhash::fast::RandomState;
@@ -346,18 +346,16 @@ impl<'e> Walk<'e> {
 
     fn by_grant<L: Listener>(&self, found: &mut Found, listener: &mut L) {
         for (holder, (id, _)) in self.scratch.holders.iter().enumerate() {
-            for (at, grant) in self.engine.register.grants_to(*id) {
-                let Some(role) = self.engine.link.roles[grant.role.0 as usize] else { continue };
+            for held in self.engine.register.held(*id) {
+                let Some(role) = self.engine.link.roles[held.role.0 as usize] else { continue };
                 let settled = !L::ON && found.role.is_some_and(|first| first <= role);
-                if settled
-                    || !self.engine.policy.may_give(role, self.question.permission)
-                    || !self.counts(grant, role)
-                {
+                if settled || !self.engine.policy.may_give(role, self.question.permission) {
                     continue;
                 }
+                let Some(grant) = self.counts(held, role) else { continue };
                 let gives = self.gives(role, Some(grant), listener);
                 let holder = u32::try_from(holder).unwrap_or(u32::MAX);
-                listener.arrival(role, Via::Grant { grant: at, holder }, gives);
+                listener.arrival(role, Via::Grant { grant: held.grant, holder }, gives);
                 found.arrival(role, gives);
             }
         }
@@ -402,22 +400,22 @@ impl<'e> Walk<'e> {
         }
     }
 
-    /// Whether a grant of a role to one of the holders counts for this question.
-    fn counts(&self, grant: &Grant, role: RoleId) -> bool {
-        let declared = &self.engine.policy.model().roles[role.index()];
-        let place = match grant.at {
+    /// A grant of a role to one of the holders, if it counts for this question.
+    fn counts(&self, held: &Held, role: RoleId) -> Option<&'e Grant> {
+        let place = match held.at {
             PlaceOf::Everywhere => None,
             PlaceOf::At(id) if self.scratch.places.contains(&id) => Some(id),
-            PlaceOf::At(_) => return false,
+            PlaceOf::At(_) => return None,
         };
-        let place_kind = place.and_then(|id| self.engine.kind(id));
-        grant.is_live(self.question.now)
+        let declared = &self.engine.policy.model().roles[role.index()];
+        let permitted = declared.grantable
             && self.may_hold(declared)
-            && declared.grantable
-            && declared
-                .held_at
-                .as_ref()
-                .is_none_or(|held| held.permits(place_kind) && place_kind.is_some() == place.is_some())
+            && declared.held_at.as_ref().is_none_or(|held_at| {
+                let kind = place.map(|id| self.engine.kind(id));
+                // A place of a type this charter does not declare is no place it permits.
+                kind != Some(None) && held_at.permits(kind.flatten())
+            });
+        self.engine.register.grant(held.grant).filter(|grant| permitted && grant.is_live(self.question.now))
     }
 
     fn may_hold(&self, role: &crate::charter::model::Role) -> bool {
@@ -444,9 +442,10 @@ impl<'e> Walk<'e> {
             policy.given().iter().any(|outer| policy.includes(*outer, role) && self.gift(*outer).is_some());
         given
             || self.scratch.holders.iter().any(|(id, _)| {
-                self.engine.register.grants_to(*id).any(|(_, grant)| {
-                    self.engine.link.roles[grant.role.0 as usize]
-                        .is_some_and(|outer| policy.includes(outer, role) && self.counts(grant, outer))
+                self.engine.register.held(*id).iter().any(|held| {
+                    self.engine.link.roles[held.role.0 as usize].is_some_and(|outer| {
+                        policy.includes(outer, role) && self.counts(held, outer).is_some()
+                    })
                 })
             })
     }
@@ -457,11 +456,10 @@ impl<'e> Walk<'e> {
         let mut all = Vec::new();
         for (holder, (id, _)) in self.scratch.holders.iter().enumerate() {
             let holder = u32::try_from(holder).unwrap_or(u32::MAX);
-            for (at, grant) in self.engine.register.grants_to(*id) {
-                if let Some(role) =
-                    self.engine.link.roles[grant.role.0 as usize].filter(|role| self.counts(grant, *role))
-                {
-                    all.push((role, Via::Grant { grant: at, holder }));
+            for held in self.engine.register.held(*id) {
+                let role = self.engine.link.roles[held.role.0 as usize];
+                if let Some(role) = role.filter(|role| self.counts(held, *role).is_some()) {
+                    all.push((role, Via::Grant { grant: held.grant, holder }));
                 }
             }
         }

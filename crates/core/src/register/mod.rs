@@ -115,8 +115,19 @@ struct Entity {
     record: Record,
     /// The groups it is a direct member of.
     groups: Vec<EntityId>,
-    /// The grants to it.
-    held: Vec<u32>,
+    /// The grants to it, with what most decisions need to pass one by.
+    held: Vec<Held>,
+}
+
+/// A grant to a holder, in short: a decision looks at the whole of it only if role and place fit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Held {
+    /// The role's key.
+    pub role: Sym,
+    /// Where.
+    pub at: PlaceOf,
+    /// The grant's place in the register.
+    pub grant: u32,
 }
 
 /// Where a grant counts.
@@ -265,7 +276,12 @@ impl Register {
 
     /// The grants to it, not to its groups.
     pub fn grants_to(&self, id: EntityId) -> impl Iterator<Item = (u32, &Grant)> {
-        self.entities[id.index()].held.iter().filter_map(|at| Some((*at, self.grant(*at)?)))
+        self.held(id).iter().filter_map(|held| Some((held.grant, self.grant(held.grant)?)))
+    }
+
+    /// The grants to it in short, not to its groups.
+    pub fn held(&self, id: EntityId) -> &[Held] {
+        &self.entities[id.index()].held
     }
 
     /// A grant by its place in the table.
@@ -394,7 +410,8 @@ impl Register {
 
     fn put_grant(&mut self, at: u32, grant: Grant) {
         self.grant_ids.insert(grant.id.clone(), at);
-        self.entities[grant.to.index()].held.push(at);
+        let held = Held { role: grant.role, at: grant.at, grant: at };
+        self.entities[grant.to.index()].held.push(held);
         if let PlaceOf::At(place) = grant.at {
             self.placed.entry(place).or_default().push(at);
         }
@@ -405,7 +422,8 @@ impl Register {
     fn take_grant(&mut self, at: u32) -> Option<Grant> {
         let grant = self.grants.get_mut(at as usize)?.take()?;
         self.grant_ids.remove(&grant.id);
-        take(&mut self.entities[grant.to.index()].held, &at);
+        let held = Held { role: grant.role, at: grant.at, grant: at };
+        take(&mut self.entities[grant.to.index()].held, &held);
         if let PlaceOf::At(place) = grant.at {
             forget(&mut self.placed, place, &at);
         }

@@ -160,12 +160,12 @@ fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
     for _ in 0..dice.below(3) {
         let kind = dice.pick(&RESOURCE_KINDS);
         let permissions = permissions(dice, &[kind]);
-        let when = expr(dice, charter, kind, role.values, at, 2);
+        let when = expr(dice, kind, role.values, at, 2);
         role.clauses.push((permissions, when));
     }
     if dice.chance(3) {
         // A role's own guard can meet every type, so it reads what all of them declare.
-        role.when = Some(expr(dice, charter, "", role.values, at, 2));
+        role.when = Some(expr(dice, "", role.values, at, 2));
     }
     let takeable: Vec<String> = given(charter, &role).into_iter().collect();
     if dice.chance(3) {
@@ -180,7 +180,7 @@ fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
 fn rule(dice: &mut Dice<'_>, charter: &Charter) -> Rule {
     let deny = dice.chance(4);
     let kind = dice.pick(&RESOURCE_KINDS);
-    let when = expr(dice, charter, kind, false, charter.roles.len(), 3);
+    let when = expr(dice, kind, false, charter.roles.len(), 3);
     let across = dice.chance(4);
     Rule {
         deny,
@@ -196,9 +196,9 @@ fn path(parts: &[&str]) -> Vec<String> {
 }
 
 /// A condition on resources of `kind`; of any type if that is empty.
-fn expr(dice: &mut Dice<'_>, charter: &Charter, kind: &str, grant: bool, roles: usize, depth: usize) -> Expr {
+fn expr(dice: &mut Dice<'_>, kind: &str, grant: bool, roles: usize, depth: usize) -> Expr {
     if depth > 0 && dice.chance(4) {
-        let mut inner = || expr(dice, charter, kind, grant, roles, depth - 1);
+        let mut inner = || expr(dice, kind, grant, roles, depth - 1);
         let (a, b) = (inner(), inner());
         return match dice.below(3) {
             0 => Expr::All(vec![a, b]),

@@ -1,0 +1,9 @@
+//! `cargo xtask bench`.
+
+use crate::run;
+use anyhow::Result;
+
+/// Runs the benchmarks; each prints its own table.
+pub fn run() -> Result<()> {
+    run::cargo(&["bench", "--package", "ostrog-core", "--bench", "decision"])
+}

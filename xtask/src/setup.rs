@@ -1,0 +1,67 @@
+//! What the tasks need: Debian packages and the console's npm packages.
+
+use crate::run;
+use anyhow::{Result, bail};
+use std::path::Path;
+use std::process::Command;
+
+/// A Debian package, and the file that says it is there.
+pub struct Package {
+    name: &'static str,
+    brings: &'static str,
+}
+
+/// The database.
+pub const POSTGRESQL: Package = Package { name: "postgresql", brings: "/usr/lib/postgresql" };
+/// The browser of the console's tests.
+pub const CHROMIUM: Package = Package { name: "chromium", brings: "/usr/bin/chromium" };
+/// Drives it.
+pub const CHROMEDRIVER: Package = Package { name: "chromium-driver", brings: "/usr/bin/chromedriver" };
+
+/// Installs what is missing.
+pub fn packages(wanted: &[Package]) -> Result<()> {
+    let missing: Vec<&str> = wanted
+        .iter()
+        .filter(|package| !Path::new(package.brings).exists())
+        .map(|package| package.name)
+        .collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    run::step(&format!("Debian packages: {}", missing.join(", ")));
+    let is_root =
+        std::fs::metadata("/proc/self").is_ok_and(|own| std::os::unix::fs::MetadataExt::uid(&own) == 0);
+    let apt = |arguments: &[&str]| {
+        let mut command = if is_root { Command::new("apt-get") } else { Command::new("sudo") };
+        if !is_root {
+            command.arg("apt-get");
+        }
+        run::run(
+            command
+                .env("DEBIAN_FRONTEND", "noninteractive")
+                .args(["-o", "DPkg::Lock::Timeout=300"])
+                .args(arguments),
+        )
+    };
+    apt(&["update", "-qq"])?;
+    apt(&[&["install", "-y", "-qq", "--no-install-recommends"], missing.as_slice()].concat())?;
+    for package in wanted {
+        if !Path::new(package.brings).exists() {
+            bail!("{} did not bring {}", package.name, package.brings);
+        }
+    }
+    Ok(())
+}
+
+/// Installs the console's packages as its lock file says, and builds it.
+pub fn console() -> Result<()> {
+    run::step("console: packages and build");
+    let folder = run::root().join("console");
+    let lock = std::fs::read(folder.join("package-lock.json"))?;
+    let mark = folder.join("node_modules/.installed-lock");
+    if std::fs::read(&mark).ok().as_ref() != Some(&lock) {
+        run::npm(&["ci", "--no-audit", "--no-fund"])?;
+        std::fs::write(&mark, &lock)?;
+    }
+    run::npm(&["run", "build", "--", "--logLevel", "warn"])
+}
