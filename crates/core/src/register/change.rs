@@ -7,6 +7,7 @@ use crate::charter::model::{Attribute, KindId, Relation, Stated};
 use crate::charter::policy::Policy;
 use crate::names::{did_you_mean, split_entity};
 use serde_json::{Value, json};
+use std::collections::HashSet;
 
 /// Most values of one attribute, or targets of one relation, that are kept.
 const MAX_LIST: usize = 10_000;
@@ -467,12 +468,16 @@ impl Batch<'_, '_> {
                 inside.len()
             ));
         }
-        // Innermost first; containment has a bounded depth, so this ends.
+        // Innermost first. Within a batch containment may run in a circle until the batch is
+        // looked at as a whole, so each is visited once.
         let mut waiting = vec![id];
         let mut order = Vec::new();
+        let mut seen = HashSet::new();
         while let Some(next) = waiting.pop() {
-            order.push(next);
-            waiting.extend_from_slice(self.register.contents(next));
+            if seen.insert(next) {
+                order.push(next);
+                waiting.extend_from_slice(self.register.contents(next));
+            }
         }
         for id in order.into_iter().rev() {
             self.delete_one(id);

@@ -181,8 +181,12 @@ fn lex(text: &str, origin: Origin, findings: &mut Vec<Finding>) -> Vec<(Token, S
                     at += mark.len();
                     Token::Mark(mark)
                 } else {
-                    at = lex_stray(text, at, origin, findings);
-                    continue;
+                    let (token, end) = lex_stray(text, at, origin, findings);
+                    at = end;
+                    match token {
+                        Some(token) => token,
+                        None => continue,
+                    }
                 }
             }
         };
@@ -219,25 +223,30 @@ fn lex_text(text: &str, start: usize, origin: Origin, findings: &mut Vec<Finding
     (Token::Text(value), at)
 }
 
-/// A character the language has no use for: says what to write instead.
-fn lex_stray(text: &str, start: usize, origin: Origin, findings: &mut Vec<Finding>) -> usize {
+/// A character the language has no use for: says what to write instead, and reads on as if that
+/// had been written, so that the other mistakes are found as well.
+fn lex_stray(
+    text: &str,
+    start: usize,
+    origin: Origin,
+    findings: &mut Vec<Finding>,
+) -> (Option<Token>, usize) {
     let two = text.get(start..start + 2).unwrap_or("");
-    let (length, help) = match text[start..].chars().next() {
-        Some('&') => (if two == "&&" { 2 } else { 1 }, "write and".to_owned()),
-        Some('|') => (if two == "||" { 2 } else { 1 }, "write or".to_owned()),
-        Some('!') => (1, "write not, or != to compare".to_owned()),
-        Some('=') => (1, "write == to compare".to_owned()),
-        Some('"') => (1, "texts stand in single quotes: 'quay'".to_owned()),
-        Some(c @ 'A'..='Z') => {
-            (c.len_utf8(), "names are lower case; a text stands in single quotes".to_owned())
-        }
-        Some(c) => (c.len_utf8(), "this character has no meaning in a condition".to_owned()),
-        None => (0, String::new()),
+    let word = |word: &str| Some(Token::Name(word.to_owned()));
+    let (meant, length, help) = match text[start..].chars().next() {
+        Some('&') => (word("and"), if two == "&&" { 2 } else { 1 }, "write and"),
+        Some('|') => (word("or"), if two == "||" { 2 } else { 1 }, "write or"),
+        Some('!') => (word("not"), 1, "write not, or != to compare"),
+        Some('=') => (Some(Token::Mark("==")), 1, "write == to compare"),
+        Some('"') => (None, 1, "texts stand in single quotes: 'quay'"),
+        Some('A'..='Z') => (None, 1, "names are lower case; a text stands in single quotes"),
+        Some(c) => (None, c.len_utf8(), "this character has no meaning in a condition"),
+        None => (None, 1, ""),
     };
-    let end = start + length;
+    let end = (start + length).min(text.len());
     let message = format!("unexpected {:?}", &text[start..end]);
     findings.push(Finding::error("syntax", origin.span(start, end), message).help(help));
-    end.max(start + 1)
+    (meant, end.max(start + 1))
 }
 
 struct Parser<'f> {
@@ -360,7 +369,9 @@ impl Parser<'_> {
         let right = self.sum();
         let span = self.span();
         if self.opt_comparator().is_some() {
-            self.error(span, "comparisons are not chained".to_owned(), "write a < b and b < c");
+            let finding = Finding::error("syntax", span, "comparisons are not chained");
+            self.findings.push(finding.help("write a < b and b < c"));
+            self.sum();
         }
         Self::binary(operator, left, right)
     }

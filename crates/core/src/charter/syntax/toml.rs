@@ -30,7 +30,8 @@ pub fn parse_file<'s>(id: u32, file: &'s SourceFile, findings: &mut Vec<Finding>
         if message.contains("duplicate key") {
             let key = text.get(range).unwrap_or("");
             finding.message = format!("{key:?} is defined twice");
-            if let Some(first) = first_key(root.get_ref(), key, span) {
+            let first = first_key(root.get_ref(), key, span).or_else(|| first_header(text, span));
+            if let Some(first) = first {
                 finding = finding.beside(first, "first defined here");
             }
         }
@@ -60,6 +61,20 @@ fn first_key(table: &DeTable<'_>, key: &str, before: Span) -> Option<Span> {
         }
     }
     found
+}
+
+/// The first line that reads like the one a place is on: where a table's header stood before.
+fn first_header(text: &str, at: Span) -> Option<Span> {
+    let header = text.get(..at.start as usize)?.rfind('\n').map_or(0, |end| end + 1);
+    let wanted = text[header..].lines().next()?.trim();
+    let mut start = 0;
+    for line in text[..header].split_inclusive('\n') {
+        if line.trim() == wanted {
+            return Some(Span::new(at.file, start..start + line.trim_end().len()));
+        }
+        start += line.len();
+    }
+    None
 }
 
 /// The keys of one table, in the order they were written.

@@ -1,0 +1,302 @@
+//! The register: what is refused and why, and that a refused batch leaves no trace.
+
+use ostrog_core::prelude::*;
+use ostrog_core::register::Register;
+use proptest::prelude::*;
+use rstest::rstest;
+use std::sync::Arc;
+
+const CHARTER: &str = r#"
+[charter]
+name = "Register"
+format = 1
+[application.quay]
+[resource.vessel]
+application = "quay"
+within = ["tenant", "vessel"]
+actions = { view = "" }
+[resource.vessel.attributes]
+length = "integer"
+state = { type = "text", values = ["in", "out"] }
+marks = { type = "text", many = true }
+[resource.vessel.relations]
+master = "user"
+crew = { to = ["user", "group"], many = true }
+[role.hand]
+permissions = ["vessel:view"]
+[role.agent]
+values = { line = "text" }
+held-at = ["tenant"]
+permissions = ["vessel:view"]
+[role.inner]
+grantable = false
+permissions = ["vessel:view"]
+"#;
+
+const START: &str = r#"
+{"entity":"tenant:north"}
+{"entity":"tenant:south"}
+{"entity":"user:ines","tenants":["north"]}
+{"entity":"service:feed"}
+{"entity":"group:day","members":["user:ines"]}
+{"entity":"group:all","members":["group:day"]}
+{"entity":"vessel:a","within":"tenant:north","attributes":{"length":5},"relations":{"master":"user:ines"}}
+{"entity":"vessel:b","within":"vessel:a"}
+{"grant":{"id":"g-x","role":"hand","to":"user:ines","at":"vessel:a"}}
+"#;
+
+fn world() -> World {
+    let reading = charter::read(&Sources::single("charter.toml", CHARTER));
+    let mut world = World::new(Arc::new(reading.policy.expect("no errors")), Register::default());
+    apply(&mut world, START).expect("the start is valid");
+    world
+}
+
+fn apply(world: &mut World, lines: &str) -> Result<usize, String> {
+    let changes: Result<Vec<Change>, String> =
+        lines.lines().filter(|line| !line.trim().is_empty()).map(line::parse).collect();
+    let applied = world.apply(&changes?).map_err(|refusals| {
+        refusals.iter().map(|refusal| refusal.message.clone()).collect::<Vec<_>>().join("; ")
+    })?;
+    Ok(applied.effects.len())
+}
+
+/// Everything the register says, in an order of its own making.
+fn dump(register: &Register) -> Vec<String> {
+    let mut lines: Vec<String> =
+        register.all_entities().map(|id| register.entity_json(id).to_string()).collect();
+    lines.extend(register.all_grants().map(|grant| register.grant_json(grant).to_string()));
+    lines.sort();
+    lines.push(format!("{} {}", register.entity_count(), register.grant_count()));
+    lines
+}
+
+#[rstest]
+#[case(r#"{"entity":"vesel:x"}"#, "unknown type \"vesel\"; did you mean \"vessel\"?")]
+#[case(r#"{"entity":"vessel:x"}"#, "vessel:x must lie within a tenant or vessel")]
+#[case(
+    r#"{"entity":"vessel:x","within":"user:ines"}"#,
+    "what a vessel lies within is a tenant or vessel, not user:ines"
+)]
+#[case(r#"{"entity":"vessel:x","within":"vessel:y"}"#, "vessel:y is not registered")]
+#[case(r#"{"entity":"vessel:a","within":"vessel:b"}"#, "vessel:a would lie within itself")]
+#[case(r#"{"entity":"vessel:b","within":"tenant:south"}"#, "it would change its tenant")]
+#[case(
+    r#"{"entity":"vessel:a","within":"tenant:north","attributes":{"lenght":5}}"#,
+    "a vessel has no attribute \"lenght\"; did you mean \"length\"?"
+)]
+#[case(
+    r#"{"entity":"vessel:a","merge":true,"attributes":{"length":"5"}}"#,
+    "is of type integer, and \"5\" is not"
+)]
+#[case(
+    r#"{"entity":"vessel:a","merge":true,"attributes":{"length":5.5}}"#,
+    "is of type integer, and 5.5 is not"
+)]
+#[case(
+    r#"{"entity":"vessel:a","merge":true,"attributes":{"state":"on"}}"#,
+    "is one of 'in', 'out', not 'on'"
+)]
+#[case(r#"{"entity":"vessel:a","merge":true,"attributes":{"master":"user:ines"}}"#, "it is a relation")]
+#[case(r#"{"entity":"vessel:a","merge":true,"attributes":{"length":{"x":1}}}"#, "is one integer")]
+#[case(r#"{"entity":"vessel:a","merge":true,"relations":{"master":[]}}"#, "leads to one thing, not 0")]
+#[case(
+    r#"{"entity":"vessel:a","merge":true,"relations":{"master":"group:day"}}"#,
+    "\"master\" is a user, not group:day"
+)]
+#[case(r#"{"entity":"user:ines","within":"tenant:north"}"#, "within is said of resources only")]
+#[case(r#"{"entity":"user:ines","state":"suspnded"}"#, "did you mean \"suspended\"?")]
+#[case(r#"{"entity":"user:ines","tenants":["east"]}"#, "tenant:east is not registered")]
+#[case(r#"{"entity":"user:ines","colour":"red"}"#, "unknown key \"colour\"")]
+#[case(r#"{"entity":"user:in es"}"#, "white space")]
+#[case(r#"{"entity":"ines"}"#, "is not an entity: write type:id")]
+#[case(r#"{"entity":"anonymous:x"}"#, "nobody that can be registered")]
+#[case("{\"entity\":\"user:e\u{301}\"}", "composed form (NFC)")]
+#[case(r#"{"entity":"group:day","members":["group:all"]}"#, "would be a member of itself")]
+#[case(r#"{"entity":"group:day","members":["vessel:a"]}"#, "a member is a user or service or group")]
+#[case(r#"{"delete":"vessel:a"}"#, "contains 1 more, vessel:b among them")]
+#[case(r#"{"delete":"vessel:zz"}"#, "not registered")]
+#[case(r#"{"grant":{"role":"hnad","to":"user:ines","at":"everywhere"}}"#, "did you mean \"hand\"?")]
+#[case(r#"{"grant":{"role":"inner","to":"user:ines","at":"everywhere"}}"#, "is not granted")]
+#[case(r#"{"grant":{"role":"hand","to":"service:feed","at":"everywhere"}}"#, "is not held by a service")]
+#[case(
+    r#"{"grant":{"role":"agent","to":"user:ines","at":"everywhere","values":{"line":["N"]}}}"#,
+    "is not granted at everywhere"
+)]
+#[case(r#"{"grant":{"role":"agent","to":"user:ines","at":"tenant:north"}}"#, "names its line")]
+#[case(r#"{"grant":{"role":"hand","to":"user:ines","at":"user:ines"}}"#, "is no place")]
+#[case(
+    r#"{"grant":{"role":"hand","to":"user:ines","at":"vessel:a","id":"g-y"}}"#,
+    "g-x says the same already"
+)]
+#[case(
+    r#"{"grant":{"role":"hand","to":"user:ines","at":"vessel:b","id":"g-x"}}"#,
+    "another grant is called g-x"
+)]
+#[case(
+    r#"{"grant":{"role":"hand","to":"user:ines","at":"vessel:b","from":"2027-01-01","until":"2026-01-01"}}"#,
+    "before it begins"
+)]
+#[case(
+    r#"{"grant":{"role":"hand","to":"user:ines","at":"vessel:b","form":"2027-01-01"}}"#,
+    "did you mean \"from\"?"
+)]
+#[case(r#"{"end-grant":"g-z"}"#, "no grant is called \"g-z\"")]
+#[case(r#"{"activation":{}}"#, "does not carry it out yet")]
+#[case(r#"{"entity":"user:x","entity":"user:y"}"#, "stands twice")]
+fn refusals_say_what_is_wrong_and_leave_no_trace(#[case] line: &str, #[case] says: &str) {
+    let mut world = world();
+    let before = dump(world.register());
+    let batch = format!(
+        "{{\"entity\":\"user:first\"}}\n{{\"grant\":{{\"role\":\"hand\",\"to\":\"user:first\",\"at\":\"everywhere\"}}}}\n{line}"
+    );
+    let error = apply(&mut world, &batch).expect_err("is refused");
+    assert!(error.contains(says), "{error}");
+    assert_eq!(dump(world.register()), before);
+}
+
+#[test]
+fn what_is_so_already_changes_nothing() {
+    let mut world = world();
+    assert_eq!(apply(&mut world, START), Ok(0));
+}
+
+#[test]
+fn a_batch_may_name_what_it_registers_later() {
+    let mut world = world();
+    let lines = r#"
+        {"grant":{"role":"hand","to":"user:new","at":"vessel:new"}}
+        {"entity":"group:new","members":["user:new"]}
+        {"entity":"vessel:new","within":"vessel:b"}
+        {"entity":"user:new"}"#;
+    assert_eq!(apply(&mut world, lines), Ok(4));
+}
+
+#[test]
+fn deleting_ends_every_fact_that_names_it() {
+    let mut world = world();
+    apply(&mut world, r#"{"delete":"user:ines"}"#).expect("can be deleted");
+    let left = dump(world.register()).join("\n");
+    assert!(!left.contains("ines"), "{left}");
+    // An id used again is a new entity: nothing of the old one has come back.
+    apply(&mut world, r#"{"entity":"user:ines"}"#).expect("can be made again");
+    let id = world.register().registered("user:ines").expect("is there");
+    assert_eq!(world.register().entity_json(id).to_string(), r#"{"entity":"user:ines"}"#);
+    assert!(world.register().groups(id).is_empty() && world.register().held(id).is_empty());
+}
+
+#[test]
+fn depth_is_bounded() {
+    let mut world = world();
+    let chain = |count: usize| -> String {
+        (0..count)
+            .map(|at| {
+                format!(
+                    "{{\"entity\":\"vessel:c{at}\",\"within\":\"{}\"}}\n",
+                    if at == 0 { "tenant:north".into() } else { format!("vessel:c{}", at - 1) }
+                )
+            })
+            .collect()
+    };
+    assert!(apply(&mut world, &chain(32)).is_ok());
+    let error =
+        apply(&mut world, "{\"entity\":\"vessel:d\",\"within\":\"vessel:c31\"}").expect_err("is too deep");
+    assert!(error.contains("more than 32 deep"), "{error}");
+    let groups: String = (0..17)
+        .map(|at| {
+            format!(
+                "{{\"entity\":\"group:n{at}\",\"members\":[{}]}}\n",
+                if at == 0 { String::new() } else { format!("\"group:n{}\"", at - 1) }
+            )
+        })
+        .collect();
+    assert!(apply(&mut world, &groups).expect_err("is too deep").contains("more than 16 deep"));
+}
+
+#[rstest]
+#[case("user:ines state suspended", true)]
+#[case("user:ines in tenant:south", true)]
+#[case("user:ines in group:all", true)]
+#[case("vessel:a.length = 7", true)]
+#[case("vessel:a.marks = [red, blue]", true)]
+#[case("vessel:a.crew += group:day", true)]
+#[case("vessel:b detached", true)]
+#[case("grant hand to group:day at tenant:north until 2027-01-01", true)]
+#[case("grant agent to user:ines at tenant:north with line=NL,HF", true)]
+#[case("vessel:a.lenght = 7", false)]
+#[case("vessel:a.length = five", false)]
+#[case("user:ines is suspended", false)]
+#[case("grant hand to ines at everywhere", false)]
+#[case("grant hand to user:ines at everywhere until", false)]
+#[case("activate g-x for user:ines", false)]
+#[case("", false)]
+fn fact_lines_set_and_remove(#[case] text: &str, #[case] is_one: bool) {
+    let mut world = world();
+    let before = dump(world.register());
+    let set = fact::Fact::parse(text).and_then(|fact| fact.assert(world.policy()));
+    let done = set.and_then(|change| {
+        world
+            .apply(&[change])
+            .map(|applied| applied.effects.len())
+            .map_err(|refusals| refusals[0].message.clone())
+    });
+    assert_eq!(done.is_ok(), is_one, "{done:?}");
+    if is_one {
+        assert_ne!(dump(world.register()), before);
+        let remove =
+            fact::Fact::parse(text).and_then(|fact| fact.retract(world.policy())).expect("can be taken away");
+        world.apply(&[remove]).expect("is there");
+        if !text.contains("length") {
+            assert_eq!(dump(world.register()), before);
+        }
+    }
+}
+
+/// Lines that often contradict one another, from small numbers.
+fn lines() -> impl Strategy<Value = Vec<String>> {
+    let vessel = 0..4u8;
+    let line = (0..9u8, vessel.clone(), vessel).prop_map(|(what, a, b)| match what {
+        0 | 1 => format!(r#"{{"entity":"vessel:v{a}","within":"vessel:v{b}"}}"#),
+        2 => format!(
+            r#"{{"entity":"vessel:v{a}","within":"tenant:north","relations":{{"crew":["user:u{b}"]}}}}"#
+        ),
+        3 => format!(r#"{{"entity":"user:u{a}","tenants":["north"]}}"#),
+        4 => format!(r#"{{"entity":"group:g{a}","members":["group:g{b}","user:u{b}"]}}"#),
+        5 => format!(r#"{{"grant":{{"role":"hand","to":"user:u{a}","at":"vessel:v{b}"}}}}"#),
+        6 => format!(r#"{{"grant":{{"role":"hand","to":"group:g{a}","at":"everywhere"}}}}"#),
+        7 => format!(r#"{{"delete":"user:u{a}"}}"#),
+        _ => format!(r#"{{"delete":"vessel:v{a}","with-contents":{}}}"#, b % 2 == 0),
+    });
+    prop::collection::vec(line, 1..6)
+}
+
+proptest! {
+    /// Histories of batches: what is applied can be taken back, what is refused leaves no trace,
+    /// and the lines of what is left make the same register anew.
+    #[test]
+    fn histories(batches in prop::collection::vec(lines(), 1..12)) {
+        let mut world = world();
+        for batch in batches {
+            let before = dump(world.register());
+            let changes: Vec<Change> = batch.iter().map(|text| line::parse(text).expect("a line")).collect();
+            match world.apply(&changes) {
+                Err(refusals) => prop_assert!(!refusals.is_empty()),
+                Ok(applied) => {
+                    let after = dump(world.register());
+                    world.undo(applied);
+                    prop_assert_eq!(&dump(world.register()), &before);
+                    world.apply(&changes).expect("what was applied once can be applied again");
+                    // Ids of grants count on; everything else is as it was.
+                    prop_assert_eq!(dump(world.register()).len(), after.len());
+                    continue;
+                }
+            }
+            prop_assert_eq!(dump(world.register()), before);
+        }
+        let end = dump(world.register());
+        let mut anew = Register::default();
+        let lines: Vec<Change> = end[..end.len() - 1].iter().map(|text| line::parse(text).expect("a line")).collect();
+        anew.apply(&lines, &[world.policy()]).expect("a register's own lines are valid");
+        prop_assert_eq!(dump(&anew), end);
+    }
+}
