@@ -1,7 +1,7 @@
 //! The console's files, built into the program.
 
 use crate::problem::Problem;
-use axum::http::{HeaderValue, Uri, header};
+use axum::http::{HeaderValue, Method, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
@@ -16,10 +16,13 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
     font-src 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
 
 /// A file of the console; every path that is a page of it gets its one document.
-pub async fn serve(uri: Uri) -> Response {
+pub async fn serve(method: Method, uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     if path.starts_with("api/") || path.starts_with("access/") || path.starts_with(".well-known/") {
         return Problem::not_found(format!("There is nothing at /{path}.")).into_response();
+    }
+    if method != Method::GET && method != Method::HEAD {
+        return Problem::wrong_method("The console is only read.").into_response();
     }
     let (path, file) = match Files::get(path) {
         Some(file) if !path.is_empty() => (path, file),

@@ -81,11 +81,7 @@ pub fn router(app: App) -> Router {
         )
         .route("/healthz", get(|| async { "alive\n" }))
         .route("/readyz", get(ready))
-        .fallback_service(
-            get(console::serve)
-                .layer(CompressionLayer::new())
-                .fallback(|| async { Problem::wrong_method("Only GET reads the console.") }),
-        )
+        .fallback_service(Router::new().fallback(console::serve).layer(CompressionLayer::new()))
         .method_not_allowed_fallback(|| async { Problem::wrong_method("This path has no such method.") })
         .layer(axum::middleware::from_fn(patience))
         .layer(CatchPanicLayer::custom(|_: Box<dyn std::any::Any + Send>| {

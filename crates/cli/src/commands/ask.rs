@@ -297,7 +297,7 @@ fn details(explanation: &Value, request: &Request, shell: &Shell) {
     }
     for arrival in list(&explanation["arrivals"]) {
         shell.answer(&format!(
-            "    role        {} {}: gives it, {}",
+            "    role        {} {}   gives it: {}",
             text(&arrival["role"]),
             text(&arrival["how"]),
             text(&arrival["gives"])

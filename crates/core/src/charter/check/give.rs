@@ -132,15 +132,16 @@ fn role(
     let mut given = before_except;
     given.retain(|permission| !except.contains(permission));
 
+    let kinds = scope.kinds_met(&given, &written.permissions);
     let around = Surroundings {
-        kinds: &scope.kinds_of(&given),
+        kinds: &kinds,
         grant: Some(&values),
         regardless: written.regardless,
         split: "a clause of their own, each with its own when",
     };
     let when = match &written.when {
         // Without permissions there is no type to judge names by; the lint says what is wrong.
-        Some(expr) if !given.is_empty() => typing::condition(scope, around, expr, findings),
+        Some(expr) if !kinds.is_empty() => typing::condition(scope, around, expr, findings),
         _ => None,
     };
     let (held_by_users, held_by_services) = held_by(written, findings);
@@ -175,13 +176,14 @@ fn clauses(
     let mut all = Vec::new();
     for clause in &written.clauses {
         let permissions = scope.expand_all(&clause.permissions, false, findings);
+        let kinds = scope.kinds_met(&permissions, &clause.permissions);
         let around = Surroundings {
-            kinds: &scope.kinds_of(&permissions),
+            kinds: &kinds,
             grant: Some(values),
             regardless: clause.regardless,
             split: "a clause of their own",
         };
-        let when = clause.when.as_ref().filter(|_| !permissions.is_empty());
+        let when = clause.when.as_ref().filter(|_| !kinds.is_empty());
         if let Some(when) = when.and_then(|expr| typing::condition(scope, around, expr, findings)) {
             all.push(Clause { permissions, when, span: clause.span });
         }
@@ -314,7 +316,7 @@ fn rule(scope: &Scope<'_>, written: &syntax::Rule, findings: &mut Vec<Finding>) 
     let effect = written.effect.as_ref()?.value;
     let deny = effect == Effect::Deny;
     let permissions = scope.expand_all(&written.permissions, deny, findings);
-    let kinds = scope.kinds_of(&permissions);
+    let kinds = scope.kinds_met(&permissions, &written.permissions);
     let around = Surroundings {
         kinds: &kinds,
         grant: None,
@@ -325,7 +327,7 @@ fn rule(scope: &Scope<'_>, written: &syntax::Rule, findings: &mut Vec<Finding>) 
     let when = written
         .when
         .as_ref()
-        .filter(|_| !permissions.is_empty())
+        .filter(|_| !kinds.is_empty())
         .and_then(|expr| typing::condition(scope, around, expr, findings));
     let key = written.key.as_ref()?;
     if when.is_none() && written.when.is_some() && findings.len() > before {

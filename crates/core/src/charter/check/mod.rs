@@ -179,9 +179,16 @@ impl<'a> Scope<'a> {
         all
     }
 
-    /// The resource types of some permissions.
-    fn kinds_of(&self, permissions: &[PermId]) -> Vec<KindId> {
-        let mut kinds: Vec<KindId> = permissions.iter().map(|p| self.permissions[p.index()].kind).collect();
+    /// The resource types a condition on some permissions can meet. A misspelt action still says
+    /// which type is meant, so that the condition beside it is looked at all the same.
+    fn kinds_met(&self, permissions: &[PermId], patterns: &[At<String>]) -> Vec<KindId> {
+        let known = |text: &str| self.permissions.iter().any(|permission| permission.text == text);
+        let misspelt = patterns.iter().filter(|pattern| !known(&pattern.value)).filter_map(|pattern| {
+            let (kind, action) = pattern.value.split_once(':')?;
+            self.kind(kind).filter(|kind| kind.is_resource() && action != "*")
+        });
+        let met = permissions.iter().map(|p| self.permissions[p.index()].kind);
+        let mut kinds: Vec<KindId> = met.chain(misspelt).collect();
         kinds.sort_unstable();
         kinds.dedup();
         kinds

@@ -1,0 +1,271 @@
+//! The built program as a person meets it: what it prints, and how it ends.
+
+mod support;
+
+use rstest::rstest;
+use std::io::Write as _;
+use std::process::{Command, Output, Stdio};
+use support::{Service, folder, ostrog};
+
+const OFFLINE: [&str; 4] = ["--charter", "demo/harbour", "--register", "demo/register.ndjson"];
+
+fn run(command: &mut Command) -> (i32, String, String) {
+    let Output { status, stdout, stderr } = command.output().expect("runs");
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("UTF-8");
+    (status.code().expect("ends by itself"), text(stdout), text(stderr))
+}
+
+#[rstest]
+#[case::allowed(&["user:ines", "manifest:release", "manifest:m-205"], 0)]
+#[case::denied(&["user:ines", "manifest:release", "manifest:m-204"], 1)]
+#[case::supposed(&["user:ines", "manifest:release", "manifest:m-204", "--suppose", "user:ines.clearance = 5"], 0)]
+#[case::without(&["user:ines", "manifest:release", "manifest:m-205", "--without", "user:ines in group:night"], 1)]
+#[case::property(&["user:rui", "crane:operate", "crane:cr-1", "--property", "load=38"], 0)]
+#[case::ignored_property(&["user:ines", "manifest:release", "manifest:m-204", "--property", "subject.clearance=9"], 1)]
+#[case::context(&["user:vera", "invoice:approve", "invoice:inv-8", "--context", "ip=10.20.4.7"], 0)]
+#[case::now(&["user:vera", "voyage:plan", "voyage:v-9", "--now", "2026-12-01"], 0)]
+#[case::new_one(&["user:ola", "manifest:file", "--property", "line=NL", "--property", "within=voyage:v-9"], 0)]
+#[case::unknown_permission(&["user:ines", "manifest:relaese", "manifest:m-204"], 1)]
+#[case::malformed(&["ines", "manifest:release", "manifest:m-204"], 3)]
+#[case::wrong_fact(&["user:ines", "manifest:release", "--suppose", "user:ines.clearence = 5"], 3)]
+#[case::misused(&["user:ines"], 2)]
+#[case::wrong_moment(&["user:ines", "manifest:view", "--now", "soon"], 2)]
+fn asking_ends_as_the_answer_says(#[case] arguments: &[&str], #[case] code: i32) {
+    let found = run(ostrog().arg("ask").args(arguments).args(OFFLINE));
+    assert_eq!(found.0, code, "{found:?}");
+    // A denial is an answer, on stdout; an error is none.
+    assert_eq!(
+        found.1.starts_with("| | allowed") || found.1.starts_with("|#| denied"),
+        code < 2,
+        "{found:?}"
+    );
+}
+
+#[test]
+fn a_denial_explains_itself() {
+    let mut why = ostrog();
+    why.args([
+        "ask",
+        "user:ines",
+        "manifest:release",
+        "manifest:m-204",
+        "--why",
+        "--now",
+        "2026-11-23T09:00:00Z",
+    ])
+    .args(OFFLINE);
+    let (code, out, err) = run(&mut why);
+    assert_eq!((code, err.as_str()), (1, "offline, demo/harbour\n"));
+    insta::assert_snapshot!(out);
+}
+
+#[test]
+fn a_charters_mistakes_are_told_with_their_places() {
+    let folder = folder();
+    for file in [
+        "charter.toml",
+        "people.toml",
+        "quay.toml",
+        "customs.toml",
+        "agents.toml",
+        "roles.toml",
+        "rules.toml",
+    ] {
+        let text = std::fs::read_to_string(support::root().join("demo/harbour").join(file)).expect("a file");
+        let text = text.replace(
+            "\"manifest:release\"]\nwhen = \"subject.clearance",
+            "\"manifest:relaese\"]\nwhen = \"subject.clearence",
+        );
+        std::fs::write(folder.path().join(file), text).expect("written");
+    }
+    let (code, out, err) = run(ostrog().args(["charter", "check"]).arg(folder.path()));
+    assert_eq!((code, err.as_str()), (3, "2 errors, 0 warnings\n"));
+    insta::assert_snapshot!(out.replace(&format!("{}/", folder.path().display()), "harbour/"));
+    // What cannot be checked cannot be asked.
+    let (code, out, _) =
+        run(ostrog().args(["ask", "user:ines", "manifest:view", "--charter"]).arg(folder.path()));
+    assert_eq!((code, out.as_str()), (3, ""));
+    std::os::unix::fs::symlink("/etc/hostname", folder.path().join("more.toml")).expect("linked");
+    let (code, _, err) = run(ostrog().args(["charter", "check"]).arg(folder.path()));
+    assert!(code == 3 && err.contains("symbolic links are not read"), "{err}");
+}
+
+#[test]
+fn the_demos_charter_has_nothing_said_against_it() {
+    let (code, out, err) = run(ostrog().args(["charter", "check", "demo/harbour"]));
+    assert_eq!((code, out.as_str()), (0, ""));
+    insta::assert_snapshot!(err, @"Port of Sorrel Bay: 3 applications, 12 resource types, 17 roles, 9 rules; nothing to say against it");
+}
+
+#[test]
+fn the_demos_rehearsal_passes_and_a_careless_change_does_not() {
+    let (code, out, _) = run(ostrog().args(["rehearse", "demo/rehearsal", "--charter", "demo/harbour"]));
+    assert_eq!((code, out.as_str()), (0, "34 of 34 cases pass, 0 failed\n"));
+    let folder = folder();
+    for entry in std::fs::read_dir(support::root().join("demo/harbour")).expect("a folder") {
+        let path = entry.expect("an entry").path();
+        let text = std::fs::read_to_string(&path)
+            .expect("a file")
+            .replace("when = \"subject.clearance >= resource.hazard\"", "when = \"subject.clearance > 0\"");
+        std::fs::write(folder.path().join(path.file_name().expect("a name")), text).expect("written");
+    }
+    let (code, out, _) = run(ostrog().args(["rehearse", "demo/rehearsal", "--charter"]).arg(folder.path()));
+    assert_eq!(code, 1);
+    insta::assert_snapshot!(out);
+}
+
+#[test]
+fn a_rehearsal_with_misspelt_names_asks_nothing() {
+    let folder = folder();
+    let text = "[sample.\"tenant:north\"]\n[sample.\"user:ines\"]\ngroups = [\"nigth\"]\n[sample.\"group:night\"]\n[[case]]\nname = \"x\"\nas = \"user:inse\"\non = \"manifest:m-1\"\nmay = [\"manifest:veiw\"]\nbecause = \"no-rule\"\n[[guarantee]]\nname = \"y\"\n";
+    std::fs::write(folder.path().join("r.toml"), text).expect("written");
+    let rehearse = |folder: &std::path::Path| {
+        run(ostrog().arg("rehearse").arg(folder).args(["--charter", "demo/harbour"]))
+    };
+    let (code, out, err) = rehearse(folder.path());
+    assert_eq!((code, out.as_str()), (3, ""));
+    assert!(
+        err.contains("unknown reason \"no-rule\"; did you mean \"no-role\"?")
+            && err.contains("this version does not prove them yet"),
+        "{err}"
+    );
+    std::fs::write(
+        folder.path().join("r.toml"),
+        text.replace("no-rule", "no-role").replace("[[guarantee]]\nname = \"y\"\n", ""),
+    )
+    .expect("written");
+    let (code, _, err) = rehearse(folder.path());
+    assert_eq!(code, 3);
+    for said in [
+        "did you mean user:ines?",
+        "manifest:m-1 is not a sample",
+        "unknown permission \"manifest:veiw\"; did you mean \"manifest:view\"?",
+        "did you mean group:night?",
+    ] {
+        assert!(err.contains(said), "{said}: {err}");
+    }
+}
+
+#[test]
+fn questions_from_a_file_are_answered_in_order() {
+    let questions = concat!(
+        r#"{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-204"}}"#,
+        "\n",
+        r#"{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}"#,
+        "\n\n",
+        r#"{"subject":{"type":"user","id":"vera"},"action":{"name":"voyage:plan"},"resource":{"type":"voyage","id":"v-9"},"now":"2026-12-05T00:00:00Z"}"#,
+        "\n"
+    );
+    let expected = concat!(
+        r#"{"decision":false,"context":{"reason":"condition"}}"#,
+        "\n",
+        r#"{"decision":true,"context":{"reason":"role:inspector"}}"#,
+        "\n",
+        r#"{"decision":true,"context":{"reason":"role:planner"}}"#,
+        "\n"
+    );
+    let mut child = ostrog()
+        .args(["ask", "--from", "-"])
+        .args(OFFLINE)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("starts");
+    child.stdin.take().expect("a pipe").write_all(questions.as_bytes()).expect("written");
+    let output = child.wait_with_output().expect("ends");
+    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stdout).as_ref()), (Some(1), expected));
+}
+
+#[test]
+fn without_a_service_it_says_what_to_do() {
+    let (code, _, err) = run(ostrog().arg("status"));
+    assert!(code == 2 && err.contains("--server URL or set OSTROG_URL"), "{err}");
+    let (code, _, err) = run(ostrog().args(["status", "--server", "http://127.0.0.1:9"]));
+    assert!(code == 2 && err.contains("set OSTROG_KEY"), "{err}");
+    let (code, _, err) =
+        run(ostrog().args(["status", "--server", "http://127.0.0.1:9"]).env("OSTROG_KEY", "x"));
+    assert!(code == 4 && err.contains("cannot be reached"), "{err}");
+    let (code, _, err) = run(ostrog().args(["serve", "--database", "postgres://127.0.0.1:9/x"]));
+    assert!(code == 4 && err.contains("cannot be reached"), "{err}");
+    for shell in ["bash", "zsh", "fish"] {
+        assert_eq!(run(ostrog().args(["completions", shell])).0, 0);
+    }
+}
+
+/// One service, and the commands that speak to it, in the order somebody would use them.
+#[test]
+fn a_day_with_the_register() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let ostrog = |arguments: &[&str]| run(service.ostrog().args(arguments));
+    let release = ["ask", "user:ines", "manifest:release", "manifest:m-204"];
+    assert_eq!(ostrog(&release).0, 1);
+    let (code, out, err) = ostrog(&["register", "set", "user:ines.clearance = 5"]);
+    assert!(code == 0 && out.contains("\"clearance\":5") && err.contains("1 change, position"), "{out}{err}");
+    let (code, out, err) = ostrog(&release);
+    assert_eq!(
+        (code, out.as_str()),
+        (0, "| | allowed  inspector at tenant:northline, through group:night in group:duty-inspectors\n")
+    );
+    assert!(err.starts_with("live, revision 1, position "), "{err}");
+
+    let (code, out, _) = ostrog(&["register", "show", "user:ines"]);
+    assert_eq!(code, 0);
+    insta::assert_snapshot!(out);
+    assert_eq!(ostrog(&["register", "remove", "user:ines in group:night"]).0, 0);
+    assert_eq!(ostrog(&release).0, 1);
+    let (code, out, _) = ostrog(&[
+        "grant",
+        "give",
+        "line-agent",
+        "--to",
+        "user:nils",
+        "--at",
+        "tenant:hallfjord",
+        "--value",
+        "line=HF",
+        "--until",
+        "2027-01-01",
+        "--output",
+        "json",
+    ]);
+    assert_eq!(code, 0, "{out}");
+    let (_, out, _) = ostrog(&["grant", "list", "--to", "user:nils", "--output", "csv"]);
+    assert_eq!(out.lines().count(), 3);
+    let id = out
+        .lines()
+        .find(|line| line.contains("line-agent"))
+        .and_then(|line| line.split(',').next())
+        .expect("an id")
+        .to_owned();
+    assert_eq!(ostrog(&["grant", "end", &id, "--note", "a mistake"]).0, 0);
+    assert_eq!(ostrog(&["grant", "end", &id, "--note", "again"]).0, 3);
+
+    let file = folder.path().join("more.ndjson");
+    std::fs::write(&file, "{\"entity\":\"user:new\",\"tenants\":[\"northline\"]}\n\n{\"grant\":{\"role\":\"deckhnd\",\"to\":\"user:new\",\"at\":\"everywhere\"}}\n").expect("written");
+    let load = |check: &[&str]| run(service.ostrog().args(["register", "load"]).arg(&file).args(check));
+    let (code, _, err) = load(&[]);
+    assert!(
+        code == 3
+            && err.contains("more.ndjson:3  unknown role \"deckhnd\"; did you mean \"deckhand\"?")
+            && err.contains("nothing was changed"),
+        "{err}"
+    );
+    std::fs::write(&file, "{\"entity\":\"user:new\",\"tenants\":[\"northline\"]}\n").expect("written");
+    assert!(load(&["--check"]).1.contains("1 would change"));
+    assert_eq!(ostrog(&["register", "show", "user:new"]).0, 3);
+    assert!(load(&[]).1.contains("1 changed"));
+    assert!(load(&[]).1.contains("0 changed"));
+
+    let (code, out, _) = ostrog(&["status"]);
+    assert!(
+        code == 0 && out.contains("Port of Sorrel Bay, revision 1") && out.contains("458 entities"),
+        "{out}"
+    );
+    let (code, out, _) = ostrog(&["charter", "show", "1"]);
+    assert!(code == 0 && out.contains("[role.inspector]"));
+    assert_eq!(ostrog(&["charter", "show", "9"]).0, 3);
+    let (code, _, err) = run(service.ostrog().env("OSTROG_KEY", &service.customs).arg("status"));
+    assert!(code == 5 && err.contains("operator's key"), "{err}");
+}
