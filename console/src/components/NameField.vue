@@ -29,10 +29,10 @@ watch(model, (text) => {
 .field {
   display: grid;
   gap: 2px;
-  width: 13em;
+  width: 12em;
 }
 .field.wide {
-  width: 18em;
+  width: 17em;
 }
 label {
   color: var(--soft);

@@ -87,8 +87,8 @@ async function keep() {
   <form class="question" aria-label="Question" @submit.prevent="ask">
     <NameField v-model="subject" label="Subject" placeholder="user:ines" />
     <NameField v-model="permission" label="Permission" placeholder="manifest:release" :known="permissions" />
-    <NameField v-model="resource" label="Resource" placeholder="manifest:m-204, or none for a new one" wide />
-    <NameField v-model="context" label="Context" placeholder="zone=quay, ip=10.20.4.7" :known="[]" />
+    <NameField v-model="resource" label="Resource" placeholder="manifest:m-204, or none" wide />
+    <NameField v-model="context" label="Context" placeholder="zone=quay" :known="[]" />
     <NameField v-model="now" label="Moment" placeholder="now" :known="[]" />
     <ElButton type="primary" native-type="submit" :loading="before.busy.value">Ask</ElButton>
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>

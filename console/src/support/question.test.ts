@@ -1,0 +1,35 @@
+import { describe, expect, it } from 'vitest'
+import { blank, contextOf, permissionOf } from './question'
+
+describe('permissionOf', () => {
+  it.each([
+    ['release', 'manifest:m-204', 'manifest:release'],
+    [' manifest:release ', 'vessel:x', 'manifest:release'],
+    ['release', '', 'release'],
+    ['', 'manifest:m-204', ''],
+  ])('%j about %j is %j', (action, resource, permission) => {
+    expect(permissionOf(action, resource)).toBe(permission)
+  })
+})
+
+describe('blank', () => {
+  const whole = { subject: 'user:ines', permission: 'manifest:view', resource: '' }
+  it('asks for what is missing, the resource aside', () => {
+    expect(blank(whole)).toBeUndefined()
+    expect(blank({ ...whole, subject: ' ' })).toContain('subject')
+    expect(blank({ ...whole, permission: '' })).toContain('permission')
+    expect(blank({ ...whole, permission: 'view' })).toContain('resource')
+  })
+})
+
+describe('contextOf', () => {
+  it('reads numbers, booleans and lists as such, and everything else as text', () => {
+    const { context } = contextOf('zone=quay, level=5, open=true, marks=["a","b"]\nip=10.20.4.7, code=\'7\'')
+    expect(context).toEqual({ zone: 'quay', level: 5, open: true, marks: ['a', 'b'], ip: '10.20.4.7', code: '7' })
+  })
+  it('says which part is none', () => {
+    expect(contextOf('zone=quay, level').context).toEqual({ zone: 'quay, level' })
+    expect(contextOf('level').wrong).toBe('"level" is not key=value.')
+    expect(contextOf('').context).toEqual({})
+  })
+})
