@@ -44,7 +44,7 @@ td {
   border-top: 1px solid var(--rule);
   padding: 4px 12px 4px 0;
   vertical-align: top;
-  overflow-wrap: anywhere;
+  overflow-wrap: break-word;
 }
 .value {
   white-space: nowrap;

@@ -4,7 +4,7 @@ import { api } from '../api/calls'
 import { useAsync } from '../composables/useAsync'
 
 /** A field with suggestions: from a list that is known, or from the register as one types. */
-const props = defineProps<{ label: string; placeholder: string; known?: string[]; wide?: boolean }>()
+const props = defineProps<{ label: string; placeholder: string; known?: string[]; width: number }>()
 const model = defineModel<string>({ required: true })
 const id = useId()
 const typed = ref(false)
@@ -16,7 +16,7 @@ watch(model, (text) => {
 </script>
 
 <template>
-  <div class="field" :class="{ wide }">
+  <div class="field" :style="{ width: `${width}em` }">
     <label :for="id">{{ label }}</label>
     <input :id="id" v-model="model" :placeholder="placeholder" :list="`${id}-known`" autocomplete="off" spellcheck="false" @input="typed = true" />
     <datalist :id="`${id}-known`">
@@ -29,10 +29,7 @@ watch(model, (text) => {
 .field {
   display: grid;
   gap: 2px;
-  width: 12em;
-}
-.field.wide {
-  width: 17em;
+  max-width: 100%;
 }
 label {
   color: var(--soft);

@@ -85,11 +85,11 @@ async function keep() {
 <template>
   <h1>Try</h1>
   <form class="question" aria-label="Question" @submit.prevent="ask">
-    <NameField v-model="subject" label="Subject" placeholder="user:ines" />
-    <NameField v-model="permission" label="Permission" placeholder="manifest:release" :known="permissions" />
-    <NameField v-model="resource" label="Resource" placeholder="manifest:m-204, or none" wide />
-    <NameField v-model="context" label="Context" placeholder="zone=quay" :known="[]" />
-    <NameField v-model="now" label="Moment" placeholder="now" :known="[]" />
+    <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" />
+    <NameField v-model="permission" label="Permission" :width="15" placeholder="manifest:release" :known="permissions" />
+    <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" />
+    <NameField v-model="context" label="Context" :width="11" placeholder="zone=quay" :known="[]" />
+    <NameField v-model="now" label="Moment" :width="12" placeholder="now" :known="[]" />
     <ElButton type="primary" native-type="submit" :loading="before.busy.value">Ask</ElButton>
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>
   </form>
