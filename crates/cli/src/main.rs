@@ -5,6 +5,7 @@
 mod commands;
 mod exit;
 mod files;
+mod settings;
 mod shell;
 
 use clap::Parser as _;

@@ -81,11 +81,11 @@ impl Node {
 
     /// The state, for as long as the guard is held. Hold it briefly: writes wait for it.
     pub fn state(&self) -> RwLockReadGuard<'_, State> {
-        self.state.read().unwrap_or_else(PoisonError::into_inner)
+        self.state.read().unwrap_or_else(|_| half_written())
     }
 
     fn state_mut(&self) -> RwLockWriteGuard<'_, State> {
-        self.state.write().unwrap_or_else(PoisonError::into_inner)
+        self.state.write().unwrap_or_else(|_| half_written())
     }
 
     /// The database.
@@ -176,6 +176,7 @@ impl Node {
         let recorded = Recorded { kind: "register", lines: lines.clone() };
         write.record(&recorded, Timestamp::now(), actor).await?;
         let position = self.commit(write).await?;
+        tracing::info!(actor, position, lines = lines.len(), "the register changed");
         if !self.take_in(&lines, position) {
             // Cannot be: these lines were made from a register that held them. If it is so all the
             // same, memory is read anew rather than trusted.
@@ -260,6 +261,7 @@ impl Node {
         let line = json!({ "rollout": number, "digest": policy.digest().to_string() });
         write.record(&Recorded { kind: "rollout", lines: vec![line] }, now, actor).await?;
         let position = self.commit(write).await?;
+        tracing::info!(actor, position, revision = number, "a revision went live");
         let revision = RevisionInfo {
             number,
             digest: policy.digest(),
@@ -334,6 +336,13 @@ impl State {
         };
         Ok(State { epoch: loaded.epoch, position: loaded.position, live, doubtful: false })
     }
+}
+
+/// A write to memory was broken off by a mistake of this program. What is there may be half of
+/// something, and answers from it could allow what is denied; the record is in the database.
+fn half_written() -> ! {
+    tracing::error!("memory was left half written by a mistake of this program; stopping");
+    std::process::abort()
 }
 
 fn words(refusals: &[Refusal]) -> String {

@@ -5,6 +5,7 @@ use crate::exit::{Code, Failure, NO, YES};
 use crate::files;
 use crate::shell::{Shell, Tone};
 use jiff::Timestamp;
+use ostrog_client::Client;
 use ostrog_core::prelude::{Change, Request, World, explain, fact, with_scratch};
 use ostrog_core::value::parse_time;
 use serde_json::{Map, Value, json};
@@ -88,7 +89,11 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             shell.notice(&format!("offline, {}", charter.display()));
             offline(&world, &request, now.unwrap_or_else(Timestamp::now))?
         }
-        None => live(&request, &args.with, global, shell).await?,
+        None => {
+            let mut answer = live(&global.client()?, &request, &args.with, now).await?;
+            shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
+            answer["explanation"].take()
+        }
     };
     let allowed = explanation["allowed"] == true;
     tell(&explanation, &request, supposed, args.why, shell);
@@ -101,15 +106,19 @@ fn offline(world: &World, request: &Request, now: Timestamp) -> Result<Value, Fa
     serde_json::to_value(explanation).map_err(Failure::input)
 }
 
-async fn live(request: &Request, with: &With, global: &Global, shell: &Shell) -> Result<Value, Failure> {
+async fn live(
+    client: &Client,
+    request: &Request,
+    with: &With,
+    now: Option<Timestamp>,
+) -> Result<Value, Failure> {
     let question = json!({
         "subject": request.subject, "permission": request.permission, "resource": request.resource,
         "subject-properties": request.of_subject, "resource-properties": request.of_resource,
-        "context": request.context, "now": with.now, "suppose": with.suppose, "without": with.without,
+        "context": request.context, "now": now.map(|now| now.to_string()),
+        "suppose": with.suppose, "without": with.without,
     });
-    let mut answer: Value = global.client()?.post("/api/v1/ask", &question).await?;
-    shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
-    Ok(answer["explanation"].take())
+    Ok(client.post("/api/v1/ask", &question).await?)
 }
 
 fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
@@ -190,27 +199,24 @@ async fn from_file(
     for (at, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
         let wrong = |message: String| Failure::input(format!("{}:{}  {message}", file.display(), at + 1));
         let question = ostrog_core::json::parse(line.as_bytes()).map_err(wrong)?;
-        let answer = match &asker {
+        let (mut request, moment) = authzen(&question).map_err(wrong)?;
+        args.with.fill(&mut request)?;
+        let moment = moment.or(now);
+        let mut told = match &asker {
             Ok(world) => {
-                let (mut request, moment) = authzen(&question).map_err(wrong)?;
-                args.with.fill(&mut request)?;
-                let moment = moment.or(now).unwrap_or_else(Timestamp::now);
-                let mut told = offline(world, &request, moment).map_err(|failure| wrong(failure.message))?;
-                let mut context = json!({ "reason": told["reason"].take() });
-                for key in ["message", "advice"] {
-                    if !told[key].is_null() {
-                        context[key] = told[key].take();
-                    }
-                }
-                json!({ "decision": told["allowed"], "context": context })
+                let moment = moment.unwrap_or_else(Timestamp::now);
+                offline(world, &request, moment).map_err(|failure| wrong(failure.message))?
             }
-            Err(client) => {
-                let answer = client.evaluate_json(&question).await?;
-                serde_json::to_value(answer).map_err(|error| wrong(error.to_string()))?
-            }
+            Err(client) => live(client, &request, &args.with, moment).await?["explanation"].take(),
         };
-        all_allowed &= answer["decision"] == true;
-        shell.answer(&answer.to_string());
+        let mut context = json!({ "reason": told["reason"].take() });
+        for key in ["message", "advice"] {
+            if !told[key].is_null() {
+                context[key] = told[key].take();
+            }
+        }
+        all_allowed &= told["allowed"] == true;
+        shell.answer(&json!({ "decision": told["allowed"], "context": context }).to_string());
     }
     Ok(if all_allowed { YES } else { NO })
 }

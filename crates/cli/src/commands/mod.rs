@@ -7,7 +7,7 @@ mod demo;
 mod grant;
 mod register;
 mod rehearse;
-mod serve;
+pub mod serve;
 mod status;
 
 use crate::exit::{Code, Failure};

@@ -2,6 +2,7 @@
 
 use crate::exit::{Code, Failure, YES};
 use crate::files;
+use crate::settings::Settings;
 use ostrog_service::node::Node;
 use ostrog_service::{App, serve};
 use ostrog_store::Store;
@@ -16,9 +17,9 @@ pub struct Args {
     /// The database; without one, a private PostgreSQL on loopback is started
     #[arg(long, env = "OSTROG_DATABASE", value_name = "URL", hide_env_values = true)]
     database: Option<String>,
-    /// The address to listen on
-    #[arg(long, env = "OSTROG_LISTEN", value_name = "ADDR", default_value = "127.0.0.1:7423")]
-    listen: String,
+    /// The address to listen on [default: 127.0.0.1:7423]
+    #[arg(long, env = "OSTROG_LISTEN", value_name = "ADDR")]
+    listen: Option<String>,
     /// How callers reach this service
     #[arg(long, env = "OSTROG_PUBLIC_URL", value_name = "URL")]
     public_url: Option<String>,
@@ -30,19 +31,27 @@ pub struct Args {
     charter: Option<PathBuf>,
 }
 
+/// The address unless anything says another.
+pub const DEFAULT_LISTEN: &str = "127.0.0.1:7423";
+
 pub async fn run(args: Args) -> Result<Code, Failure> {
     log_to_stderr();
-    let (url, cluster) = match args.database {
+    let file = Settings::here()?;
+    // A flag that asks for a private database goes before a file that names another.
+    let database = args.database.or(file.database.filter(|_| args.data.is_none()));
+    let listen = args.listen.or(file.listen).unwrap_or_else(|| DEFAULT_LISTEN.to_owned());
+    let public_url = args.public_url.or(file.public_url);
+    let (url, cluster) = match database {
         Some(url) => (url, None),
         None => {
-            let folder = args.data.unwrap_or_else(data_folder);
+            let folder = args.data.or(file.data).unwrap_or_else(data_folder);
             let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder))
                 .await
                 .map_err(Failure::unreachable)??;
             (cluster.database("ostrog").await?, Some(cluster))
         }
     };
-    let done = serve_on(&url, &args.listen, args.public_url.as_deref(), args.charter.as_deref()).await;
+    let done = serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref()).await;
     if let Some(cluster) = cluster {
         cluster.stop()?;
     }

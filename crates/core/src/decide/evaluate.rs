@@ -285,7 +285,7 @@ impl<'e> Walk<'e> {
             Some(Thing::Registered(id)) if matches!(register.kind(id), Sym::USER | Sym::SERVICE) => None,
             Some(from) => Some(self.tenant_of(from)),
         };
-        let counts = |id: EntityId| match (sealed_in, register.record(id).tenant) {
+        let counts = |id: EntityId| match (sealed_in, register.group_tenant(id)) {
             (None, _) | (_, None) => true,
             (Some(tenant), Some(of)) => tenant == Tenant::Is(of) || (reached.across && id == group),
         };
@@ -562,7 +562,7 @@ impl<'e> Walk<'e> {
                 }
             }
             Step::Detached => match thing {
-                Thing::Registered(id) => Value::Boolean(register.record(id).detached),
+                Thing::Registered(id) => Value::Boolean(register.is_detached(id)),
                 _ => return Err(Lack::Missing),
             },
             Step::Tenant => {
@@ -616,7 +616,7 @@ impl<'e> Walk<'e> {
 
     fn within(&self, thing: Thing<'e>) -> Result<Read<'e>, Lack> {
         let outer = match thing {
-            Thing::Registered(id) => self.engine.register.record(id).within,
+            Thing::Registered(id) => self.engine.register.within(id),
             Thing::Own => match self.question.resource {
                 Resource::Stated { within, .. } => within,
                 Resource::Registered(_) => None,

@@ -324,7 +324,7 @@ impl Teller<'_> {
             _ => None,
         };
         if let Some((role, via, gives, conditions)) = chosen {
-            self.way_of_arrival(*role, *via, &mut way);
+            self.way_of_arrival(*via, &mut way);
             let shut = *gives != Truth::True;
             let note = conditions.iter().find(|(_, value, ..)| *value != Truth::True);
             let note = note.map_or_else(String::new, |(_, value, culprit, _)| {
@@ -350,7 +350,7 @@ impl Teller<'_> {
         way
     }
 
-    fn way_of_arrival(&self, role: RoleId, via: Via, way: &mut Vec<Station>) {
+    fn way_of_arrival(&self, via: Via, way: &mut Vec<Station>) {
         let Via::Grant { grant, holder } = via else {
             way.push(station("grant", "without a grant".to_owned(), self.how(via), false));
             return;
@@ -364,7 +364,6 @@ impl Teller<'_> {
             way.push(station("grant", grant.id.to_string(), until, false));
             way.push(station("place", self.place(grant.at), String::new(), false));
         }
-        let _ = role;
     }
 
     /// The groups between the subject and a holder, the subject's own first.

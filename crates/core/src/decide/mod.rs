@@ -71,11 +71,11 @@ impl<'a> Engine<'a> {
         match self.register.kind(id) {
             Sym::TENANT => Tenant::Is(id),
             Sym::USER | Sym::SERVICE => Tenant::None,
-            Sym::GROUP => self.register.record(id).tenant.map_or(Tenant::None, Tenant::Is),
+            Sym::GROUP => self.register.group_tenant(id).map_or(Tenant::None, Tenant::Is),
             _ => match self.kind(id) {
                 Some(kind) if self.policy.model().kinds[kind.index()].within.is_empty() => Tenant::None,
                 Some(_) => {
-                    self.register.record(id).within.map_or(Tenant::Unknown, |outer| self.tenant_at_end(outer))
+                    self.register.within(id).map_or(Tenant::Unknown, |outer| self.tenant_at_end(outer))
                 }
                 None => Tenant::Unknown,
             },
@@ -88,7 +88,7 @@ impl<'a> Engine<'a> {
             if self.register.kind(outer) == Sym::TENANT {
                 return Tenant::Is(outer);
             }
-            match self.register.record(outer).within {
+            match self.register.within(outer) {
                 Some(next) => outer = next,
                 None => return Tenant::Unknown,
             }
@@ -274,15 +274,12 @@ impl<'e> Walk<'e> {
             Subject::Anonymous => None,
         };
         let kind = engine.policy.model().permissions[question.permission.index()].kind;
-        let tenant = match question.resource {
-            Resource::Registered(id) => engine.tenant_of(id),
-            Resource::Stated { .. } if engine.policy.model().kinds[kind.index()].within.is_empty() => {
-                Tenant::None
-            }
-            Resource::Stated { within: Some(outer), .. } => engine.tenant_at_end(outer),
-            Resource::Stated { within: None, .. } => Tenant::Unknown,
+        let outermost = scratch.find_places(engine.register, &question.resource);
+        let tenant = match outermost {
+            _ if engine.policy.model().kinds[kind.index()].within.is_empty() => Tenant::None,
+            Some(end) if engine.register.kind(end) == Sym::TENANT => Tenant::Is(end),
+            _ => Tenant::Unknown,
         };
-        scratch.find_places(engine.register, &question.resource);
         scratch.find_holders(engine.register, subject, tenant);
         Walk { engine, question, scratch, subject, tenant }
     }
@@ -536,18 +533,25 @@ impl Scratch {
     /// Too many holders to look through one by one.
     const MANY: usize = 64;
 
-    /// The resource and, until something is detached, what it lies within.
-    fn find_places(&mut self, register: &Register, resource: &Resource) {
+    /// The resource and, until something is detached, what it lies within. Gives what the walk
+    /// ends at, detached or not.
+    fn find_places(&mut self, register: &Register, resource: &Resource) -> Option<EntityId> {
         self.places.clear();
         let mut next = match resource {
             Resource::Registered(id) => Some(*id),
             Resource::Stated { within, .. } => *within,
         };
+        let mut arrives = true;
+        let mut end = None;
         while let Some(id) = next {
-            self.places.push(id);
-            let record = register.record(id);
-            next = record.within.filter(|_| !record.detached);
+            if arrives {
+                self.places.push(id);
+            }
+            arrives &= !register.is_detached(id);
+            end = next;
+            next = register.within(id);
         }
+        end
     }
 
     /// The subject and every group that stands for it where the resource lies: a group of another
@@ -561,7 +565,7 @@ impl Scratch {
         while at < self.holders.len() {
             let (id, _) = self.holders[at];
             for group in register.groups(id) {
-                let counts = match register.record(*group).tenant {
+                let counts = match register.group_tenant(*group) {
                     None => true,
                     Some(of) => tenant == Tenant::Is(of),
                 };

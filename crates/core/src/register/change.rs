@@ -66,6 +66,7 @@ impl Register {
             policies,
             effects: Vec::new(),
             undo: Vec::new(),
+            noted: HashSet::new(),
             at: 0,
             moved: Vec::new(),
         };
@@ -180,6 +181,7 @@ struct Batch<'r, 'p> {
     policies: &'p [&'p Policy],
     effects: Vec<(usize, Effect)>,
     undo: Vec<Undo>,
+    noted: HashSet<EntityId>,
     /// The change under way.
     at: usize,
     /// Entities whose containment or membership changed, and by which change.
@@ -204,7 +206,7 @@ impl Batch<'_, '_> {
             let kind = self.register.intern(kind);
             let id = self.register.create(&line.name, kind);
             self.undo.push(Undo::Created(id, before));
-            self.effects.push((self.at, Effect::Entity(id)));
+            self.note(self.at, id);
         }
         Ok(())
     }
@@ -256,7 +258,12 @@ impl Batch<'_, '_> {
         }
         let old = self.register.set_record(id, record);
         self.undo.push(Undo::Record(id, old));
-        if !self.effects.contains(&(at, Effect::Entity(id))) || self.effects.len() > 64 {
+        self.note(at, id);
+    }
+
+    /// Notes that more or something else is said of an entity: once, however often it is said.
+    fn note(&mut self, at: usize, id: EntityId) {
+        if self.noted.insert(id) {
             self.effects.push((at, Effect::Entity(id)));
         }
     }
@@ -516,7 +523,7 @@ impl Batch<'_, '_> {
         if record != *self.register.record(id) {
             let old = self.register.set_record(id, record);
             self.undo.push(Undo::Record(id, old));
-            self.effects.push((self.at, Effect::Entity(id)));
+            self.note(self.at, id);
         }
     }
 

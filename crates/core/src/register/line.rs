@@ -156,22 +156,8 @@ fn texts(value: &Value, key: &str) -> Result<Vec<String>, String> {
 }
 
 fn entity(object: &Map<String, Value>) -> Result<EntityLine, String> {
-    only(
-        object,
-        &[
-            "entity",
-            "merge",
-            "state",
-            "within",
-            "detached",
-            "tenant",
-            "tenants",
-            "members",
-            "attributes",
-            "relations",
-        ],
-        "an entity's line",
-    )?;
+    let known = [&["entity", "merge"][..], &EntityLine::KEYS].concat();
+    only(object, &known, "an entity's line")?;
     let mut line = EntityLine { name: text(&object["entity"], "entity")?, ..EntityLine::default() };
     if let Some(merge) = object.get("merge") {
         line.merge = merge.as_bool().ok_or("merge is true or false")?;
@@ -181,6 +167,10 @@ fn entity(object: &Map<String, Value>) -> Result<EntityLine, String> {
 }
 
 impl EntityLine {
+    /// What can be said of an entity, on a line or in a sample.
+    pub const KEYS: [&'static str; 8] =
+        ["state", "within", "detached", "tenant", "tenants", "members", "attributes", "relations"];
+
     /// Takes everything but the name and `merge` from an object: what samples share with lines.
     ///
     /// # Errors

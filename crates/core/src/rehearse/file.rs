@@ -108,21 +108,8 @@ impl Reader<'_> {
     }
 
     fn sample(&mut self, name: &At<String>, fields: &Fields<'_, '_>) {
-        fields.only(
-            &[
-                "state",
-                "within",
-                "detached",
-                "tenant",
-                "tenants",
-                "members",
-                "attributes",
-                "relations",
-                "groups",
-                "grants",
-            ],
-            self.findings,
-        );
+        let known = [&EntityLine::KEYS[..], &["groups", "grants"]].concat();
+        fields.only(&known, self.findings);
         let said: Map<String, Value> = fields
             .entries()
             .filter(|(key, _)| key.value != "groups" && key.value != "grants")

@@ -175,8 +175,15 @@ fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Resu
         // What is not there and what is not the key's to ask about answer alike.
         return Ok(told(false, Reason::UnknownType.code(engine.policy)));
     }
-    let asked =
+    let unvouched = key.kind == KeyKind::Operator && request.of_resource.remove("within").is_some();
+    let mut asked =
         request.resolve(engine, now).map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
+    if unvouched {
+        // Where an unregistered resource lies is the word of the application that owns its type.
+        asked
+            .ignored
+            .push("resource.within: the key is not one of the application that owns the type".to_owned());
+    }
     if explaining {
         let (decision, explanation) = with_scratch(|scratch| explain(engine, &asked, scratch));
         let mut answer = told(decision.allowed, explanation.reason.clone());

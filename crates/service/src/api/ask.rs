@@ -11,6 +11,7 @@ use ostrog_core::prelude::{Change, Explanation, Request, World, explain, fact, w
 use ostrog_core::value::parse_time;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use utoipa::ToSchema;
 
 /// Most facts of one supposition.
@@ -125,9 +126,11 @@ pub async fn ask(
                 });
                 Problem::invalid("What is supposed cannot be.").with(parts.collect())
             })?;
-            let explanation = answer(&live.world);
+            // Whatever happens in between, what was supposed is taken back before anybody else asks.
+            let explanation = catch_unwind(AssertUnwindSafe(|| answer(&live.world)));
             live.world.undo(applied);
-            Ok((explanation?, live.revision.number, position))
+            let explanation = explanation.unwrap_or_else(|panic| resume_unwind(panic))?;
+            Ok((explanation, live.revision.number, position))
         })?
     };
     Ok(Json(Asked { explanation, supposed, now: now.to_string(), revision, position }))

@@ -257,8 +257,7 @@ impl Reader<'_> {
 
     fn subject(&mut self, key: At<String>, fields: &Fields<'_, '_>) {
         fields.only(&["attributes", "relations"], self.findings);
-        for (part, field) in fields.entries() {
-            let _ = field;
+        for (part, _) in fields.entries() {
             self.define(&format!("[subject.{}.{}]", key.value, part.value), part.span);
         }
         let attributes = self.attributes(fields.get("attributes"));
