@@ -9,6 +9,7 @@ use ostrog_service::{App, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::KeyKind;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -36,16 +37,17 @@ pub struct Args {
 
 pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
     log_to_stderr();
-    let temporary = std::env::temp_dir().join(format!("ostrog-demo-{}", std::process::id()));
-    let folder = args.keep.clone().unwrap_or_else(|| temporary.clone());
+    // The account the database runs under must be able to enter it; what is inside is its own.
+    let open = std::fs::Permissions::from_mode(0o755);
+    let temporary = tempfile::Builder::new().prefix("ostrog-demo-").permissions(open).tempdir();
+    let temporary =
+        temporary.map_err(|error| Failure::unreachable(format!("no temporary folder: {error}")))?;
+    let folder = args.keep.unwrap_or_else(|| temporary.path().to_owned());
     let start = folder.clone();
     let cluster =
         tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
     let done = serve_demo(&cluster, args.port, shell).await;
     cluster.stop()?;
-    if args.keep.is_none() {
-        let _ = std::fs::remove_dir_all(&temporary);
-    }
     done.map(|()| YES)
 }
 

@@ -101,6 +101,7 @@ impl Fact {
             [entity, "detached"] => Ok(Fact::Detached(name(entity)?)),
             [entity, "in", of] => Ok(Fact::In(name(entity)?, name(of)?)),
             [entity, "state", word] => Ok(Fact::State(name(entity)?, (*word).to_owned())),
+            [word] if word.contains('=') => tight(word),
             [entity] => said(entity, false, None),
             [path, "=", ..] => said(path, false, Some(behind(line, "="))),
             [path, "+=", ..] => said(path, true, Some(behind(line, "+="))),
@@ -252,6 +253,14 @@ fn name(text: &str) -> Result<String, String> {
 
 fn behind(line: &str, mark: &str) -> String {
     line.split_once(mark).map_or_else(String::new, |(_, value)| value.trim().to_owned())
+}
+
+/// `user:ines.clearance=5`: written without blanks, as people do.
+fn tight(word: &str) -> Result<Fact, String> {
+    let at = word.find('=').unwrap_or(word.len());
+    let add = word[..at].ends_with('+');
+    let path = word[..at].trim_end_matches('+');
+    said(path, add, Some(word[at + 1..].to_owned()))
 }
 
 fn said(path: &str, add: bool, value: Option<String>) -> Result<Fact, String> {

@@ -12,6 +12,7 @@ use axum::extract::State as Shared;
 use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use jiff::Timestamp;
+use ostrog_core::names::is_key;
 use ostrog_core::prelude::{Reason, Request, decide, explain, with_scratch};
 use ostrog_store::key::{Key, KeyKind};
 use serde_json::{Map, Value, json};
@@ -230,6 +231,12 @@ fn message(answer: &mut Answer, live: &Live, reason: Reason, allowed: bool) {
 }
 
 fn request(question: &Evaluation) -> Result<Request, Problem> {
+    // A type with a colon in it could pass for another type's id.
+    for entity in [&question.subject, &question.resource] {
+        if !is_key(&entity.kind) {
+            return Err(Problem::malformed(format!("{:?} is not a type.", entity.kind)));
+        }
+    }
     let subject = match (question.subject.kind.as_str(), name(&question.subject)) {
         ("anonymous", _) => "anonymous".to_owned(),
         (_, Some(name)) => name,
