@@ -2,30 +2,34 @@
 
 use crate::App;
 use crate::problem::Problem;
-use axum::body::Bytes;
-use axum::extract::rejection::BytesRejection;
 use axum::extract::{FromRequest, FromRequestParts, Query, Request};
+use axum::http::header;
 use axum::http::request::Parts;
-use axum::http::{StatusCode, header};
-use axum::response::IntoResponse as _;
+use http_body_util::BodyExt as _;
 use ostrog_core::json;
 use serde::de::DeserializeOwned;
 
-/// A JSON body of a type. Duplicate keys, too deep a nesting and unknown shapes are refused.
-#[derive(Debug)]
-pub struct StrictJson<T>(pub T);
+/// Largest body of an ordinary call, in bytes.
+pub const SMALL: usize = 1 << 20;
+/// Largest body of a call that takes whole files, in bytes.
+pub const LARGE: usize = 32 << 20;
 
-impl<T: DeserializeOwned> FromRequest<App> for StrictJson<T> {
+/// A JSON body of a type, of at most `LIMIT` bytes. Duplicate keys, too deep a nesting and unknown
+/// shapes are refused.
+#[derive(Debug)]
+pub struct StrictJson<T, const LIMIT: usize = SMALL>(pub T);
+
+impl<T: DeserializeOwned, const LIMIT: usize> FromRequest<App> for StrictJson<T, LIMIT> {
     type Rejection = Problem;
 
-    async fn from_request(request: Request, app: &App) -> Result<Self, Problem> {
+    async fn from_request(request: Request, _: &App) -> Result<Self, Problem> {
         let media_type =
             request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("");
         let media_type = media_type.split(';').next().unwrap_or("").trim();
         if !media_type.eq_ignore_ascii_case("application/json") {
             return Err(Problem::wrong_media_type("Send Content-Type: application/json."));
         }
-        let bytes = body(request, app).await?;
+        let bytes = body(request, LIMIT).await?;
         let value = json::parse(&bytes)
             .map_err(|error| Problem::malformed(format!("The body is no JSON: {error}.")))?;
         serde_json::from_value(value)
@@ -41,9 +45,9 @@ pub struct Text(pub String);
 impl FromRequest<App> for Text {
     type Rejection = Problem;
 
-    async fn from_request(request: Request, app: &App) -> Result<Self, Problem> {
-        let bytes = body(request, app).await?;
-        String::from_utf8(bytes.into()).map(Text).map_err(|_| Problem::malformed("The body is not UTF-8."))
+    async fn from_request(request: Request, _: &App) -> Result<Self, Problem> {
+        let bytes = body(request, LARGE).await?;
+        String::from_utf8(bytes).map(Text).map_err(|_| Problem::malformed("The body is not UTF-8."))
     }
 }
 
@@ -62,11 +66,31 @@ impl<T: DeserializeOwned> FromRequestParts<App> for Params<T> {
     }
 }
 
-async fn body(request: Request, app: &App) -> Result<Bytes, Problem> {
-    Bytes::from_request(request, app).await.map_err(|rejection: BytesRejection| {
-        match rejection.into_response().status() {
-            StatusCode::PAYLOAD_TOO_LARGE => Problem::too_large("The body is larger than this call takes."),
-            _ => Problem::malformed("The body could not be read."),
+/// Reads a body of at most `limit` bytes.
+///
+/// One that is longer is read to its end all the same, as far as that is reasonable: a client that
+/// is still sending would otherwise see a broken connection instead of the refusal.
+async fn body(request: Request, limit: usize) -> Result<Vec<u8>, Problem> {
+    let mut body = request.into_body();
+    let mut bytes = Vec::new();
+    let mut length = 0usize;
+    while let Some(frame) = body.frame().await {
+        let frame = frame.map_err(|_| Problem::malformed("The body could not be read to its end."))?;
+        let Ok(data) = frame.into_data() else { continue };
+        length += data.len();
+        if length <= limit {
+            bytes.extend_from_slice(&data);
+        } else {
+            bytes = Vec::new();
         }
-    })
+        if length > limit + LARGE {
+            break;
+        }
+    }
+    if length > limit {
+        return Err(Problem::too_large(format!(
+            "The body is larger than the {limit} bytes this call takes."
+        )));
+    }
+    Ok(bytes)
 }

@@ -20,7 +20,7 @@ pub mod node;
 pub mod problem;
 
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, State};
+use axum::extract::State;
 use axum::http::{HeaderName, StatusCode};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
@@ -35,10 +35,6 @@ use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetReques
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 
-/// Largest body of an ordinary call.
-const MAX_BODY: usize = 1 << 20;
-/// Largest body of a load.
-const MAX_BULK: usize = 32 << 20;
 /// Longest a call may take.
 const PATIENCE: Duration = Duration::from_secs(30);
 /// How long open requests are waited for at the end.
@@ -64,17 +60,14 @@ impl App {
 
 /// All paths, and their description.
 pub fn router(app: App) -> Router {
-    let (small, mut description) = OpenApiRouter::with_openapi(document())
+    let (calls, description) = OpenApiRouter::with_openapi(document())
         .merge(access::router())
         .merge(api::router())
         .split_for_parts();
-    let (bulk, more) = api::bulk().split_for_parts();
-    description.merge(more);
     let description: Arc<str> = description.to_json().unwrap_or_default().into();
     let request_id = HeaderName::from_static("x-request-id");
     Router::new()
-        .merge(small.layer(DefaultBodyLimit::max(MAX_BODY)))
-        .merge(bulk.layer(DefaultBodyLimit::max(MAX_BULK)))
+        .merge(calls)
         .route(
             "/api/v1/openapi.json",
             get(move || async move { ([("content-type", "application/json")], description.to_string()) }),

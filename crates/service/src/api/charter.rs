@@ -1,7 +1,7 @@
 //! What is live, and what it says.
 
 use crate::App;
-use crate::body::StrictJson;
+use crate::body::{LARGE, StrictJson};
 use crate::caller::Operator;
 use crate::node::State as NodeState;
 use crate::problem::Problem;
@@ -174,7 +174,7 @@ pub struct NewRevision {
 pub async fn put_live(
     State(app): State<App>,
     Operator(key): Operator,
-    StrictJson(new): StrictJson<NewRevision>,
+    StrictJson(new): StrictJson<NewRevision, LARGE>,
 ) -> Result<Json<RevisionShown>, Problem> {
     let files = new.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
     let node = app.node.clone();

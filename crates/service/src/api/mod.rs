@@ -9,13 +9,13 @@ use crate::App;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-/// Paths with small bodies.
+/// All paths.
 pub fn router() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(session::begin, session::show, session::end))
         .routes(routes!(ask::ask))
         .routes(routes!(charter::status))
-        .routes(routes!(charter::revisions))
+        .routes(routes!(charter::revisions, charter::put_live))
         .routes(routes!(charter::revision))
         .routes(routes!(charter::model))
         .routes(routes!(charter::grid))
@@ -25,9 +25,5 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(register::grants, register::give))
         .routes(routes!(register::end))
         .routes(routes!(register::changes))
-}
-
-/// Paths that take whole files.
-pub fn bulk() -> OpenApiRouter<App> {
-    OpenApiRouter::new().routes(routes!(register::load)).routes(routes!(charter::put_live))
+        .routes(routes!(register::load))
 }
