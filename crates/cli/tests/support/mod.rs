@@ -68,9 +68,18 @@ impl Service {
     /// The service on a data folder, with the demo's charter if nothing is live there. The first
     /// start makes the operator's key; later ones are given it.
     pub fn serve(data: &Path, operator: Option<&str>) -> Service {
+        Service::start(&["--data", data.to_str().expect("UTF-8")], operator)
+    }
+
+    /// The same on a database that somebody else looks after.
+    pub fn on(database: &str, operator: Option<&str>) -> Service {
+        Service::start(&["--database", database], operator)
+    }
+
+    fn start(arguments: &[&str], operator: Option<&str>) -> Service {
         let mut child = ostrog()
-            .args(["serve", "--listen", "127.0.0.1:0", "--charter", "demo/harbour", "--data"])
-            .arg(data)
+            .args(["serve", "--listen", "127.0.0.1:0", "--charter", "demo/harbour"])
+            .args(arguments)
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
             .spawn()
