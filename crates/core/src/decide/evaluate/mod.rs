@@ -1,0 +1,332 @@
+//! Conditions on three truth values: every operator, every function, every step of a path.
+//!
+//! Whatever cannot be read is a [`Lack`], and what needs it is undetermined. The tenant seal is
+//! applied in one place, `Walk::step_counts`.
+
+mod operands;
+mod paths;
+mod told;
+mod values;
+
+use super::question::{Resource, Said};
+use super::{Tenant, Walk};
+use crate::charter::model::{
+    Attribute, Condition, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, Relation, Root,
+    Stated, Step, Test, TestId,
+};
+use crate::register::{EntityId, Grant, Sym};
+use crate::source::Span;
+use crate::value::{MAX_MEMBERS, Scalar, Truth, Value, ValueType};
+use jiff::{SignedDuration, Timestamp};
+use std::borrow::Cow;
+use std::cmp::Ordering;
+use values::{borrow, compare, fits, minus, one_scalar, plus, same_value, scalars, visit_scalars, weekday};
+
+/// Why something could not be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lack {
+    /// Nothing states it.
+    Missing,
+    /// What is stated is of another type, or not one of its values.
+    IllTyped,
+    /// The step leads out of the tenant.
+    Sealed,
+    /// It is out of range.
+    Overflow,
+    /// It is a list with a member or step missing.
+    Incomplete,
+}
+
+impl Lack {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Lack::Missing => "missing",
+            Lack::IllTyped => "of the wrong type",
+            Lack::Sealed => "in another tenant",
+            Lack::Overflow => "out of range",
+            Lack::Incomplete => "an incomplete list",
+        }
+    }
+}
+
+/// An entity on a path.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Thing<'e> {
+    /// One of the register.
+    Registered(EntityId),
+    /// The question's own resource, which the register does not know.
+    Own,
+    /// One named in the charter that the register does not know.
+    Named(&'e str),
+}
+
+/// What a path or operand reads.
+#[derive(Clone, Debug)]
+enum Read<'e> {
+    Value(Value<'e>),
+    /// An entity, and how it was reached: what `Walk::among` needs for the seal.
+    Thing(Thing<'e>, Reached<'e>),
+}
+
+/// The last step to an entity.
+#[derive(Clone, Copy, Debug)]
+struct Reached<'e> {
+    from: Option<Thing<'e>>,
+    across: bool,
+}
+
+const DIRECTLY: Reached<'static> = Reached { from: None, across: false };
+
+/// Whether a list was read whole.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Whole {
+    Yes,
+    No(Lack),
+}
+
+/// A condition with the grant at hand.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Bound<'e> {
+    pub condition: &'e Condition,
+    pub grant: Option<&'e Grant>,
+}
+
+/// One part of a condition with what it came to.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// The part as written.
+    pub span: Span,
+    /// Its value.
+    pub value: Truth,
+    /// The paths in it, with what was read.
+    pub reads: Vec<(Span, String)>,
+}
+
+enum Source<'e> {
+    Scalars(&'e [Scalar], &'e Attribute),
+    Things(&'e [EntityId], &'e Relation),
+}
+
+impl<'e> Walk<'e> {
+    pub(super) fn test(&self, bound: Bound<'e>, id: TestId) -> Truth {
+        match &bound.condition.tests[id.index()] {
+            Test::Constant(value) => Truth::from(*value),
+            Test::Not(inner) => !self.test(bound, *inner),
+            Test::All(parts) => self.all(bound, parts),
+            Test::Any(parts) => self.any(bound, parts),
+            Test::Holds(operand) => match self.operand(bound, *operand) {
+                Ok(Read::Value(Value::Boolean(value))) => Truth::from(value),
+                _ => Truth::Undetermined,
+            },
+            Test::Equal(a, b) => self.equal(bound, *a, *b),
+            Test::Order(order, a, b) => self.order(bound, *order, *a, *b),
+            Test::In(needle, list) => self.is_in(bound, *needle, list),
+            Test::InNetwork(needle, list) => self.in_network(bound, *needle, list),
+            Test::Overlaps(a, b) => self.overlaps(bound, a, b),
+            Test::HoldsRole(role) => Truth::from(self.holds(*role)),
+            Test::Member(group) => match (self.subject, self.engine.link.groups[group.index()]) {
+                (None, _) => Truth::Undetermined,
+                (Some(_), group) => Truth::from(group.is_some_and(|group| self.scratch.is_holder(group))),
+            },
+            Test::Among(path) => self.among(bound, *path),
+            Test::Known(path) => self.known(bound, *path),
+            Test::Starts(a, b) => self.texts(bound, *a, *b, |a, b| a.starts_with(b)),
+            Test::Ends(a, b) => self.texts(bound, *a, *b, |a, b| a.ends_with(b)),
+            Test::Contains(a, b) => self.texts(bound, *a, *b, |a, b| a.contains(b)),
+            Test::Fits(text, pattern) => match self.operand(bound, *text) {
+                Ok(Read::Value(Value::Text(text))) => Truth::from(fits(&text, pattern)),
+                _ => Truth::Undetermined,
+            },
+        }
+    }
+
+    fn all(&self, bound: Bound<'e>, parts: &[TestId]) -> Truth {
+        let mut value = Truth::True;
+        for part in parts {
+            value = value.and(self.test(bound, *part));
+            if value == Truth::False {
+                break;
+            }
+        }
+        value
+    }
+
+    fn any(&self, bound: Bound<'e>, parts: &[TestId]) -> Truth {
+        let mut value = Truth::False;
+        for part in parts {
+            value = value.or(self.test(bound, *part));
+            if value == Truth::True {
+                break;
+            }
+        }
+        value
+    }
+
+    fn equal(&self, bound: Bound<'e>, a: OperandId, b: OperandId) -> Truth {
+        match (self.operand(bound, a), self.operand(bound, b)) {
+            (Ok(a), Ok(b)) => self.same(&a, &b),
+            _ => Truth::Undetermined,
+        }
+    }
+
+    fn same(&self, a: &Read<'_>, b: &Read<'_>) -> Truth {
+        match (a, b) {
+            (Read::Value(a), Read::Value(b)) => same_value(a, b),
+            (Read::Thing(a, _), Read::Thing(b, _)) => self.same_thing(*a, *b),
+            _ => Truth::Undetermined,
+        }
+    }
+
+    fn same_thing(&self, a: Thing<'_>, b: Thing<'_>) -> Truth {
+        match (a, b) {
+            (Thing::Registered(a), Thing::Registered(b)) => Truth::from(a == b),
+            (Thing::Named(a), Thing::Named(b)) => Truth::from(a == b),
+            (Thing::Own, Thing::Own) => Truth::True,
+            (Thing::Own, Thing::Named(name)) | (Thing::Named(name), Thing::Own) => {
+                // Without an id nobody can tell which one it will be.
+                self.own_name().map_or(Truth::Undetermined, |own| Truth::from(own == name))
+            }
+            // One of the two is registered and the other is not.
+            (Thing::Registered(_), _) | (_, Thing::Registered(_)) => Truth::False,
+        }
+    }
+
+    fn own_name(&self) -> Option<&'e str> {
+        match &self.question.resource {
+            Resource::Registered(id) => Some(self.engine.register.name(*id)),
+            Resource::Stated { name, .. } => name.as_deref(),
+        }
+    }
+
+    fn order(&self, bound: Bound<'e>, order: Order, a: OperandId, b: OperandId) -> Truth {
+        let (Ok(Read::Value(a)), Ok(Read::Value(b))) = (self.operand(bound, a), self.operand(bound, b))
+        else {
+            return Truth::Undetermined;
+        };
+        let Some(found) = compare(&a, &b) else { return Truth::Undetermined };
+        Truth::from(match order {
+            Order::Less => found == Ordering::Less,
+            Order::AtMost => found != Ordering::Greater,
+            Order::Greater => found == Ordering::Greater,
+            Order::AtLeast => found != Ordering::Less,
+        })
+    }
+
+    fn texts(&self, bound: Bound<'e>, a: OperandId, b: OperandId, test: fn(&str, &str) -> bool) -> Truth {
+        match (self.operand(bound, a), self.operand(bound, b)) {
+            (Ok(Read::Value(Value::Text(a))), Ok(Read::Value(Value::Text(b)))) => Truth::from(test(&a, &b)),
+            _ => Truth::Undetermined,
+        }
+    }
+
+    fn is_in(&self, bound: Bound<'e>, needle: OperandId, list: &'e List) -> Truth {
+        let Ok(needle) = self.operand(bound, needle) else { return Truth::Undetermined };
+        self.some(bound, list, &mut |item| self.same(&needle, item))
+    }
+
+    fn in_network(&self, bound: Bound<'e>, needle: OperandId, list: &'e List) -> Truth {
+        let Ok(Read::Value(Value::Address(needle))) = self.operand(bound, needle) else {
+            return Truth::Undetermined;
+        };
+        self.some(bound, list, &mut |item| match item {
+            Read::Value(Value::Address(network)) => Truth::from(network.contains(&needle)),
+            _ => Truth::Undetermined,
+        })
+    }
+
+    fn overlaps(&self, bound: Bound<'e>, a: &'e List, b: &'e List) -> Truth {
+        // The second list is read whole even where the first is empty: both must be complete.
+        let mut found = Truth::False;
+        let whole = self.each(bound, a, &mut |item| {
+            found = found.or(self.some(bound, b, &mut |other| self.same(&item, other)));
+            found != Truth::True
+        });
+        if found == Truth::True {
+            return found;
+        }
+        let other = self.each(bound, b, &mut |_| true);
+        if whole == Whole::Yes && other == Whole::Yes { found } else { Truth::Undetermined }
+    }
+
+    /// Whether some member of a list is so: true if one is, false only if the list is whole.
+    fn some(&self, bound: Bound<'e>, list: &'e List, test: &mut dyn FnMut(&Read<'e>) -> Truth) -> Truth {
+        let mut found = Truth::False;
+        let whole = self.each(bound, list, &mut |item| {
+            found = found.or(test(&item));
+            found != Truth::True
+        });
+        if found != Truth::True && whole != Whole::Yes { Truth::Undetermined } else { found }
+    }
+
+    /// `among(subject, path)`: is the subject one of these, or a member of a group that is?
+    fn among(&self, bound: Bound<'e>, path: PathId) -> Truth {
+        let Some(subject) = self.subject else { return Truth::Undetermined };
+        let path = &bound.condition.paths[path.index()];
+        let mut found = false;
+        let whole = self.each_of(bound, path, &mut |item| {
+            if let Read::Thing(Thing::Registered(id), reached) = item {
+                found |= id == subject || self.stands_for(id, subject, reached);
+            }
+            !found
+        });
+        match (found, whole) {
+            (true, _) => Truth::True,
+            (false, Whole::Yes) => Truth::False,
+            (false, Whole::No(_)) => Truth::Undetermined,
+        }
+    }
+
+    /// Whether a group reached by a step has the subject as a member, through groups that count
+    /// where the step began.
+    fn stands_for(&self, group: EntityId, subject: EntityId, reached: Reached<'e>) -> bool {
+        let register = self.engine.register;
+        if register.kind(group) != Sym::GROUP {
+            return false;
+        }
+        let sealed_in = match reached.from {
+            None => None,
+            Some(Thing::Registered(id)) if matches!(register.kind(id), Sym::USER | Sym::SERVICE) => None,
+            Some(from) => Some(self.tenant_of(from)),
+        };
+        let counts = |id: EntityId| match (sealed_in, register.group_tenant(id)) {
+            (None, _) | (_, None) => true,
+            (Some(tenant), Some(of)) => tenant == Tenant::Is(of) || (reached.across && id == group),
+        };
+        // Upwards from the subject, as groups are found fastest that way.
+        let mut seen: Vec<EntityId> = vec![subject];
+        let mut at = 0;
+        while at < seen.len() {
+            for next in register.groups(seen[at]) {
+                if counts(*next) && !seen.contains(next) {
+                    if *next == group {
+                        return true;
+                    }
+                    seen.push(*next);
+                }
+            }
+            at += 1;
+        }
+        false
+    }
+
+    fn known(&self, bound: Bound<'e>, path: PathId) -> Truth {
+        let path = &bound.condition.paths[path.index()];
+        let mut ill = false;
+        let mut present = true;
+        let whole = self.each_or_lack(bound, path, &mut |item| {
+            match item {
+                Ok(_) => {}
+                Err(Lack::IllTyped) => ill = true,
+                Err(_) => present = false,
+            }
+            true
+        });
+        match whole {
+            _ if ill => Truth::Undetermined,
+            Whole::No(Lack::IllTyped) => Truth::Undetermined,
+            Whole::No(_) => Truth::False,
+            Whole::Yes => Truth::from(present),
+        }
+    }
+}

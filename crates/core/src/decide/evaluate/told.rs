@@ -1,0 +1,84 @@
+//! The parts of a condition with what was read, for the explanation.
+
+use super::*;
+
+impl<'e> Walk<'e> {
+    /// Every part of a condition with its value: the smallest tests, in the order written.
+    pub(in crate::decide) fn parts(&self, bound: Bound<'e>) -> Vec<Part> {
+        let condition = bound.condition;
+        let mut parts: Vec<Part> = condition
+            .tests
+            .iter()
+            .enumerate()
+            .filter(|(_, test)| !matches!(test, Test::Not(_) | Test::All(_) | Test::Any(_)))
+            .map(|(at, _)| {
+                let span = condition.test_spans[at];
+                Part { span, value: self.test(bound, TestId::at(at)), reads: self.reads(bound, span) }
+            })
+            .collect();
+        parts.sort_by_key(|part| part.span);
+        parts
+    }
+
+    /// The part that made a condition what it is: of an `and`, the first that did.
+    pub(in crate::decide) fn culprit(&self, bound: Bound<'e>, value: Truth) -> Part {
+        let mut id = bound.condition.root;
+        while let Test::All(parts) = &bound.condition.tests[id.index()] {
+            match parts.iter().find(|part| self.test(bound, **part) == value) {
+                Some(part) => id = *part,
+                None => break,
+            }
+        }
+        let span = bound.condition.test_spans[id.index()];
+        Part { span, value, reads: self.reads(bound, span) }
+    }
+
+    /// The paths that stand within a place, with what they give.
+    pub(super) fn reads(&self, bound: Bound<'e>, place: Span) -> Vec<(Span, String)> {
+        let mut reads = Vec::new();
+        for (path, span) in bound.condition.paths.iter().zip(&bound.condition.path_spans) {
+            if span.file == place.file && span.start >= place.start && span.end <= place.end {
+                reads.push((*span, self.shown(bound, path)));
+            }
+        }
+        for (operand, span) in bound.condition.operands.iter().zip(&bound.condition.operand_spans) {
+            if *operand == Operand::Now && span.start >= place.start && span.end <= place.end {
+                reads.push((*span, self.question.now.to_string()));
+            }
+        }
+        reads.sort_by_key(|(span, _)| *span);
+        reads
+    }
+
+    pub(super) fn shown(&self, bound: Bound<'e>, path: &'e Path) -> String {
+        /// Longer lists are told by their beginning.
+        const SHOWN: usize = 8;
+        let mut items = Vec::new();
+        let whole = self.each_or_lack(bound, path, &mut |item| {
+            items.push(match item {
+                Ok(Read::Value(value)) => value.to_string(),
+                Ok(Read::Thing(thing, _)) => self.shown_thing(thing),
+                Err(lack) => lack.word().to_owned(),
+            });
+            items.len() <= SHOWN
+        });
+        if items.len() > SHOWN {
+            items.truncate(SHOWN);
+            items.push("…".to_owned());
+        }
+        match (path.many, whole) {
+            (false, _) => items.pop().unwrap_or_default(),
+            (true, Whole::Yes) => format!("[{}]", items.join(", ")),
+            (true, Whole::No(lack)) if items.is_empty() => lack.word().to_owned(),
+            (true, Whole::No(_)) => format!("[{}, and not all could be read]", items.join(", ")),
+        }
+    }
+
+    pub(super) fn shown_thing(&self, thing: Thing<'_>) -> String {
+        match thing {
+            Thing::Registered(id) => self.engine.register.name(id).to_owned(),
+            Thing::Named(name) => name.to_owned(),
+            Thing::Own => self.own_name().map_or_else(|| "a new one".to_owned(), str::to_owned),
+        }
+    }
+}
