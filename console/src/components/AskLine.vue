@@ -31,7 +31,7 @@ function ask() {
 }
 
 function onKey(event: KeyboardEvent) {
-  const target = event.target as HTMLElement | null
+  const target = event.target instanceof Element ? event.target : null
   const typing = target?.closest('input, textarea, [contenteditable]')
   if (event.key !== '/' || typing || event.ctrlKey || event.metaKey || event.altKey) return
   event.preventDefault()
