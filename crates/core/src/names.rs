@@ -71,7 +71,8 @@ pub fn split_entity(name: &str) -> Result<(&str, &str), String> {
 /// Bounded on purpose: a wild guess is worse than none. Only names within a third of the
 /// length in edits count, and comparison stops being tried on very long texts.
 pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    if wrong.len() > MAX_ENTITY_BYTES {
+    // Of one or two characters, any other name of that length would be as near.
+    if wrong.len() > MAX_ENTITY_BYTES || wrong.chars().count() < 3 {
         return None;
     }
     let limit = (wrong.chars().count() / 3).clamp(1, 4);
