@@ -9,7 +9,7 @@ it('counts in words', () => {
 it.each([
   [[{ grant: { role: 'inspector', to: 'user:ines', at: 'everywhere' } }], 'inspector given to user:ines at everywhere'],
   [[{ delete: 'user:ines' }, { entity: 'group:day' }], 'user:ines deleted, and 1 line more'],
-  [[{ 'end-grant': 'g-1' }], 'grant g-1 ended'],
+  [[{ 'end-grant': 'g-1' }, { note: 'a mistake' }], 'grant g-1 ended: a mistake'],
   [[{ rollout: 3 }], 'revision 3 went live'],
   [[{ key: 'k-1', kind: 'operator', name: 'night' }], "operator's key k-1 made for night"],
   [[], 'register'],

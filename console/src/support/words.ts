@@ -14,10 +14,11 @@ export function counted(count: number, one: string, many = `${one}s`): string {
 
 /** What a change did, in one sentence. */
 export function told(change: Change): string {
-  const first = change.lines[0]
+  const note = change.lines.find((line) => 'note' in line)?.note
+  const [first, ...more] = change.lines.filter((line) => !('note' in line))
   if (!first) return change.kind
-  const more = change.lines.length - 1
-  return lineTold(first) + (more > 0 ? `, and ${counted(more, 'line')} more` : '')
+  const rest = more.length ? `, and ${counted(more.length, 'line')} more` : ''
+  return lineTold(first) + rest + (note ? `: ${String(note)}` : '')
 }
 
 function lineTold(line: RegisterLine): string {

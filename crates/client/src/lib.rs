@@ -180,12 +180,14 @@ impl Client {
         self.send(self.http.post(path).header("content-type", "application/x-ndjson").body(lines)).await
     }
 
-    /// Ends a grant.
+    /// Ends a grant, for a reason that is kept.
     ///
     /// # Errors
     /// If there is none of this id, or the service cannot be reached.
-    pub async fn end_grant(&self, id: &str) -> Result<Written, Error> {
-        self.send(self.http.delete(self.path(&["api", "v1", "grants", id])?)).await
+    pub async fn end_grant(&self, id: &str, note: &str) -> Result<Written, Error> {
+        let mut address = self.path(&["api", "v1", "grants", id])?;
+        address.query_pairs_mut().append_pair("note", note);
+        self.send(self.http.delete(address)).await
     }
 
     /// All that is known of an entity.

@@ -81,8 +81,11 @@ async fn names_are_encoded_in_addresses() {
 async fn everything_but_an_answer_is_an_error_and_never_an_allow() {
     let problem = r#"{"type":"urn:ostrog:problem:invalid","title":"x","status":422,"detail":"Nothing was changed.","errors":[{"at":"3","detail":"no"}]}"#;
     let (address, _) = answers("422 Unprocessable Entity", problem);
-    let error =
-        Client::new(&address, "k").expect("an address").end_grant("g-1").await.expect_err("is refused");
+    let error = Client::new(&address, "k")
+        .expect("an address")
+        .end_grant("g-1", "a mistake")
+        .await
+        .expect_err("is refused");
     let Error::Refused(problem) = &error else { panic!("{error:?}") };
     assert_eq!(
         (problem.status, problem.errors[0].at.as_str(), error.to_string().as_str()),

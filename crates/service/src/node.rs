@@ -51,6 +51,22 @@ pub struct Node {
     started: Timestamp,
 }
 
+/// Who writes, and why.
+#[derive(Clone, Debug)]
+pub struct By {
+    /// The id of a key, or what else acts.
+    pub actor: String,
+    /// The reason, kept with the change.
+    pub note: Option<String>,
+}
+
+impl By {
+    /// Somebody who gives no reason.
+    pub fn actor(actor: &str) -> By {
+        By { actor: actor.to_owned(), note: None }
+    }
+}
+
 /// What a write came to.
 #[derive(Debug)]
 pub struct Written {
@@ -149,23 +165,18 @@ impl Node {
     pub async fn change(
         self: &Arc<Self>,
         changes: Vec<Change>,
-        actor: String,
+        by: By,
         check_only: bool,
     ) -> Result<Written, Problem> {
         let node = Arc::clone(self);
-        let task = tokio::spawn(async move { node.change_now(changes, &actor, check_only).await });
+        let task = tokio::spawn(async move { node.change_now(changes, &by, check_only).await });
         task.await.unwrap_or_else(|error| {
             tracing::error!(%error, "a write was broken off");
             Err(Problem::internal("The write was broken off; the log says why."))
         })
     }
 
-    async fn change_now(
-        &self,
-        changes: Vec<Change>,
-        actor: &str,
-        check_only: bool,
-    ) -> Result<Written, Problem> {
+    async fn change_now(&self, changes: Vec<Change>, by: &By, check_only: bool) -> Result<Written, Problem> {
         let _one = self.writing.lock().await;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
@@ -173,10 +184,11 @@ impl Node {
         if lines.is_empty() || check_only {
             return Ok(Written { position: write.position(), lines });
         }
-        let recorded = Recorded { kind: "register", lines: lines.clone() };
-        write.record(&recorded, Timestamp::now(), actor).await?;
+        let mut recorded = Recorded { kind: "register", lines: lines.clone() };
+        recorded.lines.extend(by.note.as_ref().map(|note| json!({ "note": note })));
+        write.record(&recorded, Timestamp::now(), &by.actor).await?;
         let position = self.commit(write).await?;
-        tracing::info!(actor, position, lines = lines.len(), "the register changed");
+        tracing::info!(actor = by.actor, position, lines = lines.len(), "the register changed");
         if !self.take_in(&lines, position) {
             // Cannot be: these lines were made from a register that held them. If it is so all the
             // same, memory is read anew rather than trusted.

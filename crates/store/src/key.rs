@@ -59,6 +59,8 @@ impl KeyText {
 impl Key {
     /// A new key and the text its holder will send.
     pub fn new(kind: KeyKind, name: &str, now: Timestamp, until: Option<Timestamp>) -> (Key, KeyText) {
+        // PostgreSQL keeps microseconds and rounds; cut off here, a key never outlives its end.
+        let until = until.map(|until| Timestamp::from_microsecond(until.as_microsecond()).unwrap_or(until));
         let id = format!("k-{}", &random_text()[..8]);
         let text = KeyText(format!("ostrog.{id}.{}", random_text()));
         let hash = Sha256::digest(text.reveal()).into();

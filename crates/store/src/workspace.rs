@@ -28,7 +28,7 @@ pub struct Loaded {
 pub struct Recorded {
     /// What kind of change: `register`, `rollout`, `key`.
     pub kind: &'static str,
-    /// Register lines that give the same register when applied, or what else happened.
+    /// Register lines that give the same register when applied, a note, or what else happened.
     pub lines: Vec<Value>,
 }
 

@@ -4,7 +4,7 @@ use super::serve::{log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
-use ostrog_service::node::Node;
+use ostrog_service::node::{By, Node};
 use ostrog_service::{App, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
@@ -63,7 +63,7 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
             .await
             .map_err(refused)?;
         let changes: Result<Vec<Change>, String> = REGISTER.lines().map(line::parse).collect();
-        node.change(changes.map_err(Failure::input)?, "the demo".to_owned(), false).await.map_err(refused)?;
+        node.change(changes.map_err(Failure::input)?, By::actor("the demo"), false).await.map_err(refused)?;
     }
     let operator = node.new_key(KeyKind::Operator, "demo operator", "the demo").await?;
     let customs =

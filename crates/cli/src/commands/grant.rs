@@ -44,7 +44,7 @@ pub enum Command {
     End {
         /// The grant's id
         id: String,
-        /// Why
+        /// Why; kept with the change
         #[arg(long)]
         note: String,
     },
@@ -83,8 +83,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             print_rows(shell, &rows, &["id", "role", "to", "at", "from", "until", "values"]);
         }
         Command::End { id, note } => {
-            shell.notice(&format!("ending {id}: {note}"));
-            register::tell(&client.end_grant(&id).await?, shell);
+            register::tell(&client.end_grant(&id, &note).await?, shell);
         }
     }
     Ok(YES)

@@ -4,7 +4,7 @@ use super::ask::changes as fact_changes;
 use crate::App;
 use crate::body::{Params, StrictJson, Text};
 use crate::caller::Operator;
-use crate::node::{Live, Written};
+use crate::node::{By, Live, Written};
 use crate::problem::{Problem, ProblemPart};
 use axum::Json;
 use axum::extract::{Path, State};
@@ -200,7 +200,7 @@ pub async fn load(
         return Err(Problem::invalid(format!("Nothing was changed: line {}: {}.", first.at, first.detail))
             .with(parts));
     }
-    let written = app.node.change(changes, key.id.clone(), query.check).await?;
+    let written = app.node.change(changes, By::actor(&key.id), query.check).await?;
     Ok(shown(&app, written))
 }
 
@@ -237,7 +237,7 @@ pub async fn facts(
         let state = app.node.state();
         fact_changes(&live(&state)?.world, &facts.set, &facts.remove)?
     };
-    let written = app.node.change(changes, key.id.clone(), false).await?;
+    let written = app.node.change(changes, By::actor(&key.id), false).await?;
     Ok(shown(&app, written))
 }
 
@@ -306,15 +306,27 @@ pub async fn give(
     StrictJson(grant): StrictJson<Value>,
 ) -> Result<Json<WrittenShown>, Problem> {
     let grant = line::grant(&grant).map_err(|detail| Problem::malformed(format!("{detail}.")))?;
-    let written = app.node.change(vec![Change::Grant(Box::new(grant))], key.id.clone(), false).await?;
+    let written = app.node.change(vec![Change::Grant(Box::new(grant))], By::actor(&key.id), false).await?;
     Ok(shown(&app, written))
+}
+
+/// Longest note, in bytes.
+const MAX_NOTE: usize = 4 << 10;
+
+/// Why something is done.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct NoteQuery {
+    /// The reason, kept with the change.
+    note: Option<String>,
 }
 
 /// Ends a grant.
 #[utoipa::path(delete, path = "/api/v1/grants/{id}", tag = "register",
-    params(("id" = String, Path, description = "The grant's id")),
+    params(("id" = String, Path, description = "The grant's id"), NoteQuery),
     responses(
         (status = 200, description = "It has ended", body = WrittenShown),
+        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
         (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
         (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
         (status = 422, description = "There is no such grant", body = Problem, content_type = "application/problem+json"),
@@ -324,8 +336,13 @@ pub async fn end(
     State(app): State<App>,
     Operator(key): Operator,
     Path(id): Path<String>,
+    Params(query): Params<NoteQuery>,
 ) -> Result<Json<WrittenShown>, Problem> {
-    let written = app.node.change(vec![Change::EndGrant(id)], key.id.clone(), false).await?;
+    if query.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE) {
+        return Err(Problem::malformed(format!("A note has at most {MAX_NOTE} bytes.")));
+    }
+    let by = By { actor: key.id.clone(), note: query.note };
+    let written = app.node.change(vec![Change::EndGrant(id)], by, false).await?;
     Ok(shown(&app, written))
 }
 
