@@ -217,7 +217,7 @@ fn conditions_tell_each_part_with_what_was_read() {
         [("subject.licence-until > now", "true"), ("resource.load <= resource.safe-load", "false")]
     );
     let (path, read) = &condition.parts[0].reads[0];
-    assert_eq!((path.as_str(), read.as_str()), ("subject.licence-until", "2027-06-30T00:00:00Z"));
+    assert_eq!((path.as_str(), read.as_str()), ("subject.licence-until", "2036-06-30T00:00:00Z"));
     // A named condition is told part by part, at the place where it is written.
     let late = ask(&port(), "user:ines", "inspection:open", "inspection:i-12", json!({}));
     let parts = &late.arrivals[0].conditions[0].parts;
