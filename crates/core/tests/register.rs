@@ -186,6 +186,16 @@ fn deleting_ends_every_fact_that_names_it() {
 }
 
 #[test]
+fn deleting_leaves_what_was_stated_empty_empty() {
+    let mut world = world();
+    let line = r#"{"entity":"vessel:a","merge":true,"relations":{"crew":[]}}"#;
+    apply(&mut world, line).expect("can be stated");
+    apply(&mut world, r#"{"delete":"user:ines"}"#).expect("can be deleted");
+    let id = world.register().registered("vessel:a").expect("is there");
+    assert_eq!(world.register().entity_json(id)["relations"].to_string(), r#"{"crew":[]}"#);
+}
+
+#[test]
 fn depth_is_bounded() {
     let mut world = world();
     let chain = |count: usize| -> String {

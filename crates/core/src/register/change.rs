@@ -506,10 +506,11 @@ impl Batch<'_, '_> {
             self.change_record(other, |record| {
                 record.tenants.retain(|tenant| *tenant != id);
                 record.tenant = record.tenant.filter(|tenant| *tenant != id);
+                // What led only there is missing now; what was stated empty stays so.
+                record.relations.retain(|(_, to)| *to != [id]);
                 for (_, to) in &mut record.relations {
                     to.retain(|target| *target != id);
                 }
-                record.relations.retain(|(_, to)| !to.is_empty());
             });
         }
         let old = self.register.set_record(id, Record { state: State::Deleted, ..Record::default() });
