@@ -309,7 +309,7 @@ proptest! {
         let end = dump(world.register());
         let mut anew = Register::default();
         let lines: Vec<Change> = end[..end.len() - 1].iter().map(|text| line::parse(text).expect("a line")).collect();
-        anew.apply(&lines, &[world.policy()]).expect("a register's own lines are valid");
+        anew.apply(&lines, &[world.policy()], None).expect("a register's own lines are valid");
         prop_assert_eq!(dump(&anew), end);
     }
 }

@@ -180,13 +180,15 @@ impl Node {
         let _one = self.writing.lock().await;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
-        let lines = self.try_out(&changes)?;
+        let now = Timestamp::now();
+        let changes: Vec<Change> = changes.into_iter().map(|change| begun(change, now)).collect();
+        let lines = self.try_out(&changes, now)?;
         if lines.is_empty() || check_only {
             return Ok(Written { position: write.position(), lines });
         }
         let mut recorded = Recorded { kind: "register", lines: lines.clone() };
         recorded.lines.extend(by.note.as_ref().map(|note| json!({ "note": note })));
-        write.record(&recorded, Timestamp::now(), &by.actor).await?;
+        write.record(&recorded, now, &by.actor).await?;
         let position = self.commit(write).await?;
         tracing::info!(actor = by.actor, position, lines = lines.len(), "the register changed");
         if !self.take_in(&lines, position) {
@@ -229,14 +231,14 @@ impl Node {
     }
 
     /// What changes would do, as register lines; the register is as before.
-    fn try_out(&self, changes: &[Change]) -> Result<Vec<Value>, Problem> {
+    fn try_out(&self, changes: &[Change], now: Timestamp) -> Result<Vec<Value>, Problem> {
         let mut state = self.state_mut();
         let Some(live) = &mut state.live else {
             return Err(Problem::unavailable(
                 "No charter is live, so no fact can be checked. Put one live first.",
             ));
         };
-        let applied = live.world.apply(changes).map_err(refused)?;
+        let applied = live.world.apply_at(changes, Some(now)).map_err(refused)?;
         let lines = effect_lines(&live.world, &applied);
         live.world.undo(applied);
         Ok(lines)
@@ -338,7 +340,8 @@ impl State {
                     changes.push(Change::Delete { name, contents: false });
                 }
                 world.apply_recorded(&changes).map_err(|refusals| unreadable(words(&refusals)))?;
-                let lines = loaded.entities.iter().chain(&loaded.grants);
+                let lines = loaded.entities.iter().chain(&loaded.tenant_roles).chain(&loaded.grants);
+                let lines = lines.chain(&loaded.activations);
                 let changes: Result<Vec<Change>, String> = lines.map(line::from_json).collect();
                 world
                     .apply_recorded(&changes.map_err(unreadable)?)
@@ -390,6 +393,17 @@ fn refused(refusals: Vec<Refusal>) -> Problem {
     Problem::invalid(format!("Nothing was changed: {first}.")).with(parts)
 }
 
+/// A change as it is made now: an activation begins when it is made, unless it says when.
+fn begun(change: Change, now: Timestamp) -> Change {
+    match change {
+        Change::Activate(mut line) => {
+            line.from = line.from.or(Some(now));
+            Change::Activate(line)
+        }
+        other => other,
+    }
+}
+
 /// What a batch did, as lines that do the same to a register that was as this one was before.
 fn effect_lines(world: &World, applied: &Applied) -> Vec<Value> {
     let register = world.register();
@@ -406,6 +420,15 @@ fn effect_lines(world: &World, applied: &Applied) -> Vec<Value> {
                 lines.extend(register.grant_by_id(id).map(|grant| register.grant_json(grant)))
             }
             Effect::Ended(id) => lines.push(json!({ "end-grant": id })),
+            Effect::Activated(id) => {
+                let activation = register.activation_by_id(id);
+                lines.extend(activation.map(|activation| register.activation_json(activation)));
+            }
+            Effect::Deactivated(id) => lines.push(json!({ "end-activation": id })),
+            Effect::Made(key) => {
+                lines.extend(register.made_role(*key).map(|role| register.made_json(*key, role)));
+            }
+            Effect::Unmade(key) => lines.push(json!({ "end-tenant-role": register.text(*key) })),
         }
     }
     lines

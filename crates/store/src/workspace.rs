@@ -21,6 +21,10 @@ pub struct Loaded {
     pub deleted: Vec<String>,
     /// The grants' lines.
     pub grants: Vec<Value>,
+    /// The activations' lines.
+    pub activations: Vec<Value>,
+    /// The lines of the roles that tenants made.
+    pub tenant_roles: Vec<Value>,
 }
 
 /// What one change leaves behind.
@@ -73,6 +77,8 @@ impl Store {
             entities: Vec::new(),
             deleted: Vec::new(),
             grants: Vec::new(),
+            activations: Vec::new(),
+            tenant_roles: Vec::new(),
         };
         let rows = sqlx::query("select name, doc, deleted from entities order by position, name")
             .fetch_all(&mut *transaction)
@@ -88,6 +94,18 @@ impl Store {
             sqlx::query("select doc from grants order by position, id").fetch_all(&mut *transaction).await?;
         for row in rows {
             loaded.grants.push(row.try_get("doc")?);
+        }
+        let rows = sqlx::query("select doc from activations order by position, id")
+            .fetch_all(&mut *transaction)
+            .await?;
+        for row in rows {
+            loaded.activations.push(row.try_get("doc")?);
+        }
+        let rows = sqlx::query("select doc from tenant_roles order by position, key")
+            .fetch_all(&mut *transaction)
+            .await?;
+        for row in rows {
+            loaded.tenant_roles.push(row.try_get("doc")?);
         }
         transaction.commit().await?;
         Ok(loaded)
@@ -166,6 +184,33 @@ impl Write {
                 .bind(text(&grant["id"]))
                 .bind(line)
                 .bind(self.position)
+                .execute(&mut *self.transaction)
+                .await?;
+        } else if let Some(activation) = line.get("activation") {
+            sqlx::query("insert into activations (id, doc, position) values ($1, $2, $3)")
+                .bind(text(&activation["id"]))
+                .bind(line)
+                .bind(self.position)
+                .execute(&mut *self.transaction)
+                .await?;
+        } else if let Some(id) = line.get("end-activation") {
+            sqlx::query("delete from activations where id = $1")
+                .bind(text(id))
+                .execute(&mut *self.transaction)
+                .await?;
+        } else if let Some(role) = line.get("tenant-role") {
+            sqlx::query(
+                "insert into tenant_roles (key, doc, position) values ($1, $2, $3)
+                 on conflict (key) do update set doc = $2, position = $3",
+            )
+            .bind(format!("{}/{}", text(&role["tenant"]), text(&role["key"])))
+            .bind(line)
+            .bind(self.position)
+            .execute(&mut *self.transaction)
+            .await?;
+        } else if let Some(key) = line.get("end-tenant-role") {
+            sqlx::query("delete from tenant_roles where key = $1")
+                .bind(text(key))
                 .execute(&mut *self.transaction)
                 .await?;
         }

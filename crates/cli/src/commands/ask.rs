@@ -6,7 +6,7 @@ use crate::files;
 use crate::shell::{Shell, Tone};
 use jiff::Timestamp;
 use ostrog_client::Client;
-use ostrog_core::prelude::{Change, Request, World, explain, fact, with_scratch};
+use ostrog_core::prelude::{Request, World, explain, with_scratch};
 use ostrog_core::value::parse_time;
 use serde_json::{Map, Value, json};
 use std::path::{Path, PathBuf};
@@ -57,6 +57,9 @@ pub struct With {
     /// Another moment than the present one
     #[arg(long, value_name = "T")]
     now: Option<String>,
+    /// The session it is asked in
+    #[arg(long, value_name = "ID")]
+    session: Option<String>,
     /// Suppose that a fact holds
     #[arg(long, value_name = "FACT")]
     suppose: Vec<String>,
@@ -122,17 +125,7 @@ async fn live(
 }
 
 fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
-    let mut changes: Vec<Change> = Vec::new();
-    for (line, set) in
-        with.suppose.iter().map(|line| (line, true)).chain(with.without.iter().map(|line| (line, false)))
-    {
-        let fact = fact::Fact::parse(line)
-            .and_then(|fact| if set { fact.assert(world.policy()) } else { fact.retract(world.policy()) });
-        changes.push(fact.map_err(|message| Failure::input(format!("{line}: {message}")))?);
-    }
-    world.apply(&changes).map_err(|refusals| {
-        Failure::input(refusals.iter().map(|refusal| refusal.message.clone()).collect::<Vec<_>>().join("\n"))
-    })?;
+    world.suppose(&with.suppose, &with.without).map_err(|wrong| Failure::input(wrong.join("\n")))?;
     Ok(world)
 }
 
@@ -141,6 +134,9 @@ impl With {
         for pair in &self.context {
             let (key, value) = pair_of(pair, "--context")?;
             request.context.insert(key.to_owned(), value);
+        }
+        if let Some(session) = &self.session {
+            request.context.insert("session".to_owned(), session.as_str().into());
         }
         for pair in &self.property {
             let (key, value) = pair_of(pair, "--property")?;
@@ -252,7 +248,11 @@ fn authzen(question: &Value) -> Result<(Request, Option<Timestamp>), String> {
         resource: text(resource, "id").map(|id| format!("{resource_kind}:{id}")),
         of_subject: properties(subject),
         of_resource: properties(resource),
-        context: question.get("context").and_then(Value::as_object).cloned().unwrap_or_default(),
+        context: {
+            let mut context = question.get("context").and_then(Value::as_object).cloned().unwrap_or_default();
+            context.extend(question.get("session").map(|session| ("session".to_owned(), session.clone())));
+            context
+        },
     };
     Ok((request, now))
 }

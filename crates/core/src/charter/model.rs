@@ -11,6 +11,7 @@ use super::syntax::{Effect, GivenTo, Source};
 use crate::interner::Interner;
 use crate::source::Span;
 use crate::value::{Scalar, Value, ValueType};
+use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 
 macro_rules! id {
@@ -48,6 +49,10 @@ id!(
 id!(
     /// A rule.
     RuleId
+);
+id!(
+    /// A conferral.
+    ConferId
 );
 id!(
     /// The name of an attribute or relation.
@@ -113,6 +118,19 @@ pub struct Model {
     pub roles: Vec<Role>,
     /// All rules, by key.
     pub rules: Vec<Rule>,
+    /// All conferrals, each type's together, in the order they were written.
+    pub confers: Vec<Confer>,
+    /// For each role, its place in the order in which holding is worked out: what it depends on
+    /// has a lower one, and roles that depend on each other share one.
+    pub strata: Vec<u32>,
+    /// All separations, by key.
+    pub separations: Vec<Separation>,
+    /// What tenants may put into roles of their own making.
+    pub tenant_clauses: Vec<TenantClause>,
+    /// All routes, in the order they were written.
+    pub routes: Vec<Route>,
+    /// All affordances, in the order they were written.
+    pub affordances: Vec<Affordance>,
 }
 
 /// An application.
@@ -143,6 +161,8 @@ pub struct Kind {
     pub relations: Vec<Relation>,
     /// Its permissions.
     pub permissions: std::ops::Range<u32>,
+    /// The roles it confers.
+    pub confers: std::ops::Range<u32>,
 }
 
 impl Kind {
@@ -262,6 +282,8 @@ pub struct Role {
     pub given_to: Option<GivenTo>,
     /// Permissions under their own condition.
     pub clauses: Vec<Clause>,
+    /// If it is there, a grant gives nothing until it is activated.
+    pub standby: Option<Standby>,
     /// Where its key stands.
     pub span: Span,
 }
@@ -284,6 +306,136 @@ pub struct Clause {
     pub permissions: Vec<PermId>,
     /// Its condition.
     pub when: Condition,
+    /// Its place.
+    pub span: Span,
+}
+
+/// On what terms grants of a role are activated.
+#[derive(Clone, Debug)]
+pub struct Standby {
+    /// How long one activation lasts at most.
+    pub longest: SignedDuration,
+    /// What must be so for an activation to count.
+    pub when: Option<Condition>,
+    /// Whether an activation needs a reason.
+    pub reason: bool,
+    /// Whether its holder may activate it.
+    pub by_self: bool,
+}
+
+/// A role that a resource confers on whoever stands in some relation to it.
+#[derive(Clone, Debug)]
+pub struct Confer {
+    /// The role.
+    pub role: RoleId,
+    /// The type that confers it.
+    pub kind: KindId,
+    /// If it is there, on whoever holds this role at the end of the path; else on who is there.
+    pub holds: Option<RoleId>,
+    /// From the conferring resource.
+    pub path: Path,
+    /// The path as written.
+    pub path_text: String,
+    /// What must be so of the conferring resource.
+    pub when: Option<Condition>,
+    /// Whether the path leads on out of what is detached.
+    pub through_detached: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// Roles of which nobody may hold two where both count.
+#[derive(Clone, Debug)]
+pub struct Separation {
+    /// Its key.
+    pub key: String,
+    /// For people; the key where nothing better was given.
+    pub name: String,
+    /// Two roles or more.
+    pub roles: Vec<RoleId>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// Permissions that a tenant may put into a role of its own making.
+#[derive(Clone, Debug)]
+pub struct TenantClause {
+    /// Wildcards expanded.
+    pub permissions: Vec<PermId>,
+    /// What then guards them.
+    pub when: Option<Condition>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// An endpoint of an application, and what it needs.
+#[derive(Clone, Debug)]
+pub struct Route {
+    /// The application: an index.
+    pub application: usize,
+    /// The method, in capitals.
+    pub method: String,
+    /// The path's segments; a path that ends in `/` has an empty last one.
+    pub segments: Vec<Segment>,
+    /// What it needs.
+    pub needs: Needs,
+    /// Its place.
+    pub span: Span,
+}
+
+/// One segment of a route's path.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Segment {
+    /// Matches itself.
+    Literal(String),
+    /// Matches any one segment.
+    Parameter(String),
+}
+
+/// What a route needs.
+#[derive(Clone, Debug)]
+pub enum Needs {
+    /// Nothing: it is public.
+    Open,
+    /// All of these, of this resource.
+    All(Vec<PermId>, RouteTarget),
+}
+
+/// What a route's permissions are about.
+#[derive(Clone, Debug)]
+pub enum RouteTarget {
+    /// The resource a template names.
+    Named(Template),
+    /// A new resource, and what it lies within.
+    New(Option<Template>),
+    /// At least one registered resource.
+    Any,
+}
+
+/// An entity's name with parameters in it: `manifest:{manifest}`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Template {
+    /// Its type.
+    pub kind: KindId,
+    /// Its id, in pieces.
+    pub pieces: Vec<Segment>,
+}
+
+/// What an application's interface shows and enables.
+#[derive(Clone, Debug)]
+pub struct Affordance {
+    /// The application: an index.
+    pub application: usize,
+    /// Its key.
+    pub key: String,
+    /// For people; the key where nothing better was given.
+    pub name: String,
+    /// The permission that shows it.
+    pub visible: PermId,
+    /// The permission that enables it.
+    pub enabled: PermId,
+    /// The affordance it is hidden with: an index into the model's.
+    pub under: Option<usize>,
     /// Its place.
     pub span: Span,
 }
@@ -324,6 +476,14 @@ pub struct Condition {
 }
 
 impl Condition {
+    /// The roles its `holds` ask for.
+    pub fn roles_asked(&self) -> impl Iterator<Item = RoleId> + '_ {
+        self.tests.iter().filter_map(|test| match test {
+            Test::HoldsRole(role) => Some(*role),
+            _ => None,
+        })
+    }
+
     /// The whole of it, as a place.
     pub fn span(&self) -> Span {
         self.test_spans[self.root.index()]

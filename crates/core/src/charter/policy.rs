@@ -1,7 +1,7 @@
 //! The compiled form: the model plus dense tables that answer, without looking at a condition,
 //! what a role could give and what surely.
 
-use super::model::{GroupId, KindId, Model, NameId, PermId, RoleId, RuleId};
+use super::model::{Condition, Confer, ConferId, GroupId, KindId, Model, NameId, PermId, RoleId, RuleId};
 use super::syntax::Effect;
 use crate::source::{Digest, Sources};
 use hashbrown::HashMap;
@@ -49,6 +49,18 @@ pub struct Policy {
     given: Vec<RoleId>,
     denies: Vec<Box<[RuleId]>>,
     allows: Vec<Box<[RuleId]>>,
+    /// The roles that some type confers.
+    conferred: Vec<bool>,
+    /// For each role, the conferred roles that are it or include it.
+    conferred_including: Vec<Box<[RoleId]>>,
+    /// For each permission, the conferred roles whose holding its decision may depend on.
+    conferred_roots: Vec<Box<[RoleId]>>,
+    /// For each permission, the pairs of separated roles that could take it away.
+    separated: Vec<Box<[(RoleId, RoleId)]>>,
+    /// For each permission, the clauses by which tenants' own roles may give it.
+    tenant_clauses: Vec<Box<[u32]>>,
+    /// Whether any role is on standby.
+    has_standby: bool,
     permissions: HashMap<String, PermId>,
     kinds: HashMap<String, KindId>,
 }
@@ -66,6 +78,12 @@ impl Policy {
             given: Vec::new(),
             denies: rules_of(&model, Effect::Deny),
             allows: rules_of(&model, Effect::Allow),
+            conferred: vec![false; roles],
+            conferred_including: Vec::new(),
+            conferred_roots: Vec::new(),
+            separated: Vec::new(),
+            tenant_clauses: Vec::new(),
+            has_standby: model.roles.iter().any(|role| role.standby.is_some()),
             permissions: index(model.permissions.iter().map(|p| p.text.as_str()), PermId::at),
             kinds: index(model.kinds.iter().map(|kind| kind.key.as_str()), KindId::at),
             model,
@@ -76,7 +94,82 @@ impl Policy {
         }
         let given = policy.model.roles.iter().enumerate().filter(|(_, role)| role.given_to.is_some());
         policy.given = given.map(|(at, _)| RoleId::at(at)).collect();
+        policy.compile_conferrals();
         policy
+    }
+
+    fn compile_conferrals(&mut self) {
+        for confer in &self.model.confers {
+            self.conferred[confer.role.index()] = true;
+        }
+        let roles = || (0..self.model.roles.len()).map(RoleId::at);
+        let permissions = || (0..self.model.permissions.len()).map(PermId::at);
+        self.conferred_including = roles()
+            .map(|inner| {
+                roles()
+                    .filter(|outer| self.conferred[outer.index()] && self.includes(*outer, inner))
+                    .collect()
+            })
+            .collect();
+        self.tenant_clauses = permissions()
+            .map(|permission| {
+                let clauses = self.model.tenant_clauses.iter().enumerate();
+                let of = clauses.filter(|(_, clause)| clause.permissions.contains(&permission));
+                of.map(|(at, _)| u32::try_from(at).unwrap_or(u32::MAX)).collect()
+            })
+            .collect();
+        self.separated = permissions().map(|permission| self.separating(permission)).collect();
+        self.conferred_roots = permissions().map(|permission| self.roots(permission)).collect();
+    }
+
+    /// The pairs of separated roles of which one is included in a role that may give a permission.
+    fn separating(&self, permission: PermId) -> Box<[(RoleId, RoleId)]> {
+        let gives = |inner: RoleId| {
+            let roles = (0..self.model.roles.len()).map(RoleId::at);
+            roles.into_iter().any(|outer| self.includes(outer, inner) && self.may_give(outer, permission))
+        };
+        let mut pairs = Vec::new();
+        for separation in &self.model.separations {
+            for (at, a) in separation.roles.iter().enumerate() {
+                let others = separation.roles[at + 1..].iter();
+                pairs.extend(others.filter(|b| gives(*a) || gives(**b)).map(|b| (*a, *b)));
+            }
+        }
+        pairs.into()
+    }
+
+    /// What decisions about a permission may ask the holding of: roles that may give it, roles
+    /// separated from those, and what conditions on the way ask for.
+    fn roots(&self, permission: PermId) -> Box<[RoleId]> {
+        let mut asked = vec![false; self.model.roles.len()];
+        let rules = self.denies(permission).iter().chain(self.allows(permission));
+        let mut conditions: Vec<&Condition> =
+            rules.filter_map(|rule| self.model.rules[rule.index()].when.as_ref()).collect();
+        for clause in &*self.tenant_clauses[permission.index()] {
+            conditions.extend(self.model.tenant_clauses[*clause as usize].when.as_ref());
+        }
+        for (at, role) in self.model.roles.iter().enumerate() {
+            if self.may_give.get(at, permission.index()) {
+                asked[at] = true;
+                conditions.extend(role.when.as_ref());
+                let clauses = role.clauses.iter();
+                let about = clauses.filter(|clause| clause.permissions.contains(&permission));
+                conditions.extend(about.map(|clause| &clause.when));
+            }
+        }
+        for (a, b) in &*self.separated[permission.index()] {
+            (asked[a.index()], asked[b.index()]) = (true, true);
+        }
+        for role in conditions.iter().flat_map(|condition| condition.roles_asked()) {
+            asked[role.index()] = true;
+        }
+        let mut roots: Vec<RoleId> = (0..asked.len())
+            .filter(|at| asked[*at])
+            .flat_map(|at| self.conferred_including[at].iter().copied())
+            .collect();
+        roots.sort_unstable();
+        roots.dedup();
+        roots.into()
     }
 
     /// Included roles first; inclusion has no loops and a bounded depth.
@@ -168,6 +261,53 @@ impl Policy {
     /// The roles that arrive without a grant, by key.
     pub fn given(&self) -> &[RoleId] {
         &self.given
+    }
+
+    /// Whether some type confers a role.
+    pub fn is_conferred(&self, role: RoleId) -> bool {
+        self.conferred[role.index()]
+    }
+
+    /// The conferred roles that are a role or include it.
+    pub fn conferred_including(&self, role: RoleId) -> &[RoleId] {
+        &self.conferred_including[role.index()]
+    }
+
+    /// The conferred roles whose holding a decision about a permission may depend on.
+    pub fn conferred_roots(&self, permission: PermId) -> &[RoleId] {
+        &self.conferred_roots[permission.index()]
+    }
+
+    /// The conferrals of a type.
+    pub fn confers_of(&self, kind: KindId) -> impl Iterator<Item = (ConferId, &Confer)> {
+        let range = self.model.kinds[kind.index()].confers.clone();
+        range.map(|at| (ConferId(at), &self.model.confers[at as usize]))
+    }
+
+    /// The pairs of separated roles that could take a permission away.
+    pub fn separated(&self, permission: PermId) -> &[(RoleId, RoleId)] {
+        &self.separated[permission.index()]
+    }
+
+    /// The clauses by which tenants' own roles may give a permission.
+    pub fn tenant_clauses(&self, permission: PermId) -> &[u32] {
+        &self.tenant_clauses[permission.index()]
+    }
+
+    /// Whether any role is on standby.
+    pub fn has_standby(&self) -> bool {
+        self.has_standby
+    }
+
+    /// The permissions a pattern stands for: one, or all of a type (`voyage:*`).
+    pub fn expand(&self, pattern: &str) -> Vec<PermId> {
+        if let Some(kind) = pattern.strip_suffix(":*") {
+            let kind = self.kind(kind).filter(|kind| kind.is_resource());
+            return kind.map_or_else(Vec::new, |kind| {
+                self.model.kinds[kind.index()].permissions.clone().map(PermId).collect()
+            });
+        }
+        self.permission(pattern).into_iter().collect()
     }
 
     /// The deny rules for a permission, by key.

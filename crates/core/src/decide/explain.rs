@@ -1,8 +1,10 @@
 //! The explanation of a decision: data first, recorded by the very walk that decided, and one
 //! sentence made of it.
 
+use super::confer::{Conferral, Witness};
 use super::question::{Asked, Question, Resource, Subject};
-use super::{Decision, Engine, Listener, Owner, Part, Reason, Scratch, Via, Walk, walk};
+use super::walk::Walk;
+use super::{Arrived, Decision, Engine, Listener, Owner, Part, Reason, Scratch, Via, run};
 use crate::charter::model::{RoleId, RuleId};
 use crate::charter::syntax::Effect;
 use crate::register::PlaceOf;
@@ -64,8 +66,13 @@ pub struct Arrival {
     /// The grant, if it came by one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub grant: Option<String>,
+    /// Whether it arrives: `true` or `undetermined`.
+    pub arrives: &'static str,
     /// Whether it gives the permission: `true`, `false`, `undetermined`.
     pub gives: &'static str,
+    /// Whether a separation takes away what it gives.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub separated: bool,
     /// The conditions on the way.
     pub conditions: Vec<ConditionTold>,
 }
@@ -129,7 +136,7 @@ pub fn explain(engine: Engine<'_>, asked: &Asked, scratch: &mut Scratch) -> (Dec
         }
     };
     let mut record = Record::default();
-    let decision = walk(engine, question, scratch, &mut record);
+    let decision = run(engine, question, scratch, &mut record);
     let teller = Teller { walk: Walk::new(engine, question, scratch), question, record };
     let mut explanation = blank(engine, decision, asked);
     teller.tell(decision, &mut explanation);
@@ -139,7 +146,7 @@ pub fn explain(engine: Engine<'_>, asked: &Asked, scratch: &mut Scratch) -> (Dec
 fn blank(engine: Engine<'_>, decision: Decision, asked: &Asked) -> Explanation {
     let mut explanation = Explanation {
         allowed: decision.allowed,
-        reason: decision.reason.code(engine.policy),
+        reason: decision.reason.code(engine),
         sentence: String::new(),
         way: Vec::new(),
         arrivals: Vec::new(),
@@ -176,14 +183,14 @@ type Evaluated = (Owner, Truth, Part, Vec<Part>);
 struct Record {
     /// Conditions evaluated since the last arrival or rule; they belong to the next one.
     pending: Vec<Evaluated>,
-    arrivals: Vec<(RoleId, Via, Truth, Vec<Evaluated>)>,
+    arrivals: Vec<(super::Arrival, Vec<Evaluated>)>,
     rules: Vec<(RuleId, Truth, bool, Vec<Evaluated>)>,
 }
 
 impl Listener for Record {
     const ON: bool = true;
-    fn arrival(&mut self, role: RoleId, via: Via, gives: Truth) {
-        self.arrivals.push((role, via, gives, std::mem::take(&mut self.pending)));
+    fn arrival(&mut self, arrival: super::Arrival) {
+        self.arrivals.push((arrival, std::mem::take(&mut self.pending)));
     }
     fn rule(&mut self, rule: RuleId, value: Truth, reaches: bool) {
         self.rules.push((rule, value, reaches, std::mem::take(&mut self.pending)));
@@ -219,7 +226,7 @@ impl Teller<'_> {
             .record
             .arrivals
             .iter()
-            .map(|(role, via, gives, conditions)| self.arrival(*role, *via, *gives, conditions))
+            .map(|(arrival, conditions)| self.arrival(*arrival, conditions))
             .collect();
         out.rules = self
             .record
@@ -227,14 +234,29 @@ impl Teller<'_> {
             .iter()
             .map(|(rule, value, reaches, conditions)| self.rule(*rule, *value, *reaches, conditions))
             .collect();
-        let could_give: Vec<RoleId> = self.record.arrivals.iter().map(|(role, ..)| *role).collect();
-        for (role, via) in self.walk.arrivals() {
+        let could_give: Vec<Arrived> = self.record.arrivals.iter().map(|(arrival, _)| arrival.role).collect();
+        for (role, how) in self.also_arriving() {
             if !could_give.contains(&role) {
-                out.also_held.push(format!("{} {}", self.key(role), self.how(via)));
+                out.also_held.push(format!("{} {how}", self.key(role)));
             }
         }
         out.sentence = self.sentence(decision, out);
         out.way = self.way(decision);
+    }
+
+    /// Everything that arrives, whatever it gives.
+    fn also_arriving(&self) -> Vec<(Arrived, String)> {
+        let arrivals = self.walk.arrivals().into_iter();
+        let mut all: Vec<_> = arrivals.map(|(role, via)| (role, self.how(role, via))).collect();
+        let conferral = Conferral::of_all();
+        let walk = Walk { conferral: &conferral, ..self.walk };
+        let model = self.walk.engine.policy.model();
+        for role in (0..model.roles.len()).map(RoleId::at) {
+            if let Some(witness) = walk.conferred_how(role) {
+                all.push((Arrived::Role(role), self.conferred(&witness)));
+            }
+        }
+        all
     }
 
     // -- the sentence --------------------------------------------------------------------------
@@ -242,18 +264,16 @@ impl Teller<'_> {
     fn sentence(&self, decision: Decision, out: &Explanation) -> String {
         match decision.reason {
             Reason::Role(role) => {
-                let arrival = self
-                    .record
-                    .arrivals
-                    .iter()
-                    .find(|(id, _, gives, _)| *id == role && *gives == Truth::True);
-                arrival.map_or_else(String::new, |(role, via, ..)| {
-                    format!("{} {}", self.key(*role), self.how(*via))
+                let arrival = self.allowing(|of| of == role);
+                arrival.map_or_else(String::new, |(arrival, _)| {
+                    format!("{} {}", self.key(role), self.how(role, arrival.via))
                 })
             }
             Reason::Rule(rule) => self.rule_sentence(rule, decision.allowed, out),
             Reason::Undetermined => self.near_miss(Truth::Undetermined, out),
             Reason::Condition => self.near_miss(Truth::False, out),
+            Reason::Separated => self.separated(),
+            Reason::Standby => self.on_standby(),
             Reason::NoRole => self.no_role(out),
             _ => String::new(),
         }
@@ -276,13 +296,23 @@ impl Teller<'_> {
 
     /// What would have allowed it had a condition been true.
     fn near_miss(&self, value: Truth, out: &Explanation) -> String {
-        let arrival = self.record.arrivals.iter().position(|(_, _, gives, _)| *gives == value);
-        if let Some(at) = arrival {
-            let (role, via, ..) = &self.record.arrivals[at];
+        let near = |(arrival, _): &(super::Arrival, _)| {
+            let both = arrival.arrives.and(arrival.gives);
+            !arrival.separated && both == value && (value != Truth::False || arrival.arrives == Truth::True)
+        };
+        if let Some(at) = self.record.arrivals.iter().position(near) {
+            let arrival = &self.record.arrivals[at].0;
+            let (key, how) = (self.key(arrival.role), self.how(arrival.role, arrival.via));
+            if arrival.arrives == Truth::Undetermined {
+                return format!(
+                    "whether {key} arrives {how} is undetermined: {}",
+                    self.unsettled(arrival.role)
+                );
+            }
             let conditions = &out.arrivals[at].conditions;
             let why = conditions.iter().find(|condition| condition.value == value.word());
             let why = why.map_or_else(String::new, |c| format!(", but {} is {}", c.because, c.value));
-            return format!("{} holds {}{why}", self.key(*role), self.how(*via));
+            return format!("{key} holds {how}{why}");
         }
         let rule = out
             .rules
@@ -291,6 +321,73 @@ impl Teller<'_> {
         rule.map_or_else(String::new, |rule| {
             let why = rule.conditions.first().map_or("", |condition| condition.because.as_str());
             format!("the rule {} would allow it, but {why} is {}", rule.key, rule.value)
+        })
+    }
+
+    /// The first arrival that would allow, of a role that fits.
+    fn allowing(&self, fits: impl Fn(Arrived) -> bool) -> Option<&(super::Arrival, Vec<Evaluated>)> {
+        self.record.arrivals.iter().find(|(arrival, _)| {
+            fits(arrival.role) && !arrival.separated && arrival.arrives.and(arrival.gives) == Truth::True
+        })
+    }
+
+    fn separated(&self) -> String {
+        let arrival = self
+            .record
+            .arrivals
+            .iter()
+            .find(|(arrival, _)| arrival.separated && arrival.arrives.and(arrival.gives) == Truth::True);
+        let Some((arrival, _)) = arrival else { return String::new() };
+        let Arrived::Role(role) = arrival.role else { return String::new() };
+        let policy = self.walk.engine.policy;
+        let model = policy.model();
+        let held = |role: RoleId| self.walk.holds(role) != Truth::False;
+        for separation in &model.separations {
+            let own = separation
+                .roles
+                .iter()
+                .find(|separated| policy.includes(role, **separated) && held(**separated));
+            let other =
+                own.and_then(|own| separation.roles.iter().find(|other| *other != own && held(**other)));
+            if let (Some(_), Some(other)) = (own, other) {
+                return format!(
+                    "{} holds {}, but also {} here, and the separation {} lets nobody use both",
+                    self.key(arrival.role),
+                    self.how(arrival.role, arrival.via),
+                    self.key(Arrived::Role(*other)),
+                    separation.key
+                );
+            }
+        }
+        String::new()
+    }
+
+    fn on_standby(&self) -> String {
+        let grant = self.walk.on_standby().and_then(|at| self.walk.engine.register.grant(at));
+        grant.map_or_else(String::new, |grant| {
+            let register = self.walk.engine.register;
+            let place = self.place(grant.at);
+            let at = if place == "everywhere" { place } else { format!("at {place}") };
+            let through = if Some(grant.to) == self.walk.subject {
+                String::new()
+            } else {
+                format!(", through {}", register.name(grant.to))
+            };
+            format!("{} {at}{through} is on standby and not active ({})", register.text(grant.role), grant.id)
+        })
+    }
+
+    /// What keeps a conferral from being told.
+    fn unsettled(&self, role: Arrived) -> String {
+        let Arrived::Role(role) = role else { return String::new() };
+        if self.walk.conferral.is_too_much() {
+            return format!("it depends on more than {} roles at resources", super::MAX_PAIRS);
+        }
+        let model = self.walk.engine.policy.model();
+        let confer = model.confers.iter().find(|confer| confer.role == role);
+        confer.map_or_else(String::new, |confer| {
+            let kind = &model.kinds[confer.kind.index()].key;
+            format!("what {} of the {kind} leads to, or its condition, cannot be read", confer.path_text)
         })
     }
 
@@ -310,29 +407,31 @@ impl Teller<'_> {
 
     fn way(&self, decision: Decision) -> Vec<Station> {
         let mut way = vec![station("subject", self.subject(), String::new(), false)];
+        let arrivals = &self.record.arrivals;
+        let with = |value: Truth| {
+            arrivals
+                .iter()
+                .find(|(arrival, _)| !arrival.separated && arrival.arrives.and(arrival.gives) == value)
+        };
         let chosen = match decision.reason {
-            Reason::Role(role) => {
-                self.record.arrivals.iter().find(|(id, _, gives, _)| *id == role && *gives == Truth::True)
-            }
-            Reason::Undetermined => {
-                self.record.arrivals.iter().find(|(_, _, gives, _)| *gives == Truth::Undetermined)
-            }
-            Reason::Condition => self.record.arrivals.iter().find(|(_, _, gives, _)| *gives == Truth::False),
-            Reason::Rule(_) if !decision.allowed => {
-                self.record.arrivals.iter().find(|(_, _, gives, _)| *gives == Truth::True)
-            }
+            Reason::Role(role) => self.allowing(|of| of == role),
+            Reason::Undetermined => with(Truth::Undetermined),
+            Reason::Condition => with(Truth::False),
+            Reason::Separated => arrivals.iter().find(|(arrival, _)| arrival.separated),
+            Reason::Rule(_) if !decision.allowed => with(Truth::True),
             _ => None,
         };
-        if let Some((role, via, gives, conditions)) = chosen {
-            self.way_of_arrival(*via, &mut way);
-            let shut = *gives != Truth::True;
+        if let Some((arrival, conditions)) = chosen {
+            self.way_of_arrival(arrival.role, arrival.via, &mut way);
+            let shut = arrival.separated || arrival.arrives.and(arrival.gives) != Truth::True;
             let note = conditions.iter().find(|(_, value, ..)| *value != Truth::True);
             let note = note.map_or_else(String::new, |(_, value, culprit, _)| {
                 format!("{} is {}", self.with_reads(culprit), value.word())
             });
+            let note = if arrival.separated { "separated".to_owned() } else { note };
             way.push(station(
                 "role",
-                self.key(*role).to_owned(),
+                self.key(arrival.role).to_owned(),
                 if shut { note } else { String::new() },
                 shut,
             ));
@@ -350,9 +449,11 @@ impl Teller<'_> {
         way
     }
 
-    fn way_of_arrival(&self, via: Via, way: &mut Vec<Station>) {
+    fn way_of_arrival(&self, role: Arrived, via: Via, way: &mut Vec<Station>) {
         let Via::Grant { grant, holder } = via else {
-            way.push(station("grant", "without a grant".to_owned(), self.how(via), false));
+            let kind = if via == Via::Conferred { "relation" } else { "grant" };
+            let name = if via == Via::Conferred { "conferred" } else { "without a grant" };
+            way.push(station(kind, name.to_owned(), self.how(role, via), false));
             return;
         };
         let register = self.walk.engine.register;
@@ -368,7 +469,7 @@ impl Teller<'_> {
 
     /// The groups between the subject and a holder, the subject's own first.
     fn groups(&self, holder: u32) -> Vec<String> {
-        let holders = &self.walk.scratch.holders;
+        let holders = &self.walk.holders.list;
         let mut groups = Vec::new();
         let mut at = holder as usize;
         while at > 0 && at < holders.len() {
@@ -386,8 +487,15 @@ impl Teller<'_> {
         }
     }
 
-    fn how(&self, via: Via) -> String {
+    fn how(&self, role: Arrived, via: Via) -> String {
         match via {
+            Via::Conferred => {
+                let witness = match role {
+                    Arrived::Role(role) => self.walk.conferred_how(role),
+                    Arrived::Made(_) => None,
+                };
+                witness.map_or_else(|| "from a relationship".to_owned(), |witness| self.conferred(&witness))
+            }
             Via::Given(given) => format!("given to {}", given.text()),
             Via::Grant { grant, holder } => {
                 let Some(grant) = self.walk.engine.register.grant(grant) else { return String::new() };
@@ -399,8 +507,25 @@ impl Teller<'_> {
         }
     }
 
-    fn key(&self, role: RoleId) -> &str {
-        &self.walk.engine.policy.model().roles[role.index()].key
+    /// A conferral in words: `at manifest:m-204, as its declarant`.
+    fn conferred(&self, witness: &Witness) -> String {
+        let engine = self.walk.engine;
+        let model = engine.policy.model();
+        let confer = &model.confers[witness.confer.index()];
+        let at = witness.at.map_or_else(|| self.resource(), |id| engine.register.name(id).to_owned());
+        let Some(held) = confer.holds else {
+            return format!("at {at}, as its {}", confer.path_text);
+        };
+        let place = witness.held_at.map_or("", |id| engine.register.name(id));
+        let held = &model.roles[held.index()].key;
+        let further = witness.by.as_ref().map_or_else(String::new, |(role, inner)| {
+            format!(" ({} {})", model.roles[role.index()].key, self.conferred(inner))
+        });
+        format!("at {at}, as {held} at {place}{further}")
+    }
+
+    fn key(&self, role: Arrived) -> &str {
+        role.key(self.walk.engine)
     }
 
     fn subject(&self) -> String {
@@ -420,18 +545,20 @@ impl Teller<'_> {
 
     // -- arrivals, rules, conditions -------------------------------------------------------------
 
-    fn arrival(&self, role: RoleId, via: Via, gives: Truth, conditions: &[Evaluated]) -> Arrival {
-        let grant = match via {
+    fn arrival(&self, arrival: super::Arrival, conditions: &[Evaluated]) -> Arrival {
+        let grant = match arrival.via {
             Via::Grant { grant, .. } => {
                 self.walk.engine.register.grant(grant).map(|grant| grant.id.to_string())
             }
-            Via::Given(_) => None,
+            Via::Given(_) | Via::Conferred => None,
         };
         Arrival {
-            role: self.key(role).to_owned(),
-            how: self.how(via),
+            role: self.key(arrival.role).to_owned(),
+            how: self.how(arrival.role, arrival.via),
             grant,
-            gives: gives.word(),
+            arrives: arrival.arrives.word(),
+            gives: arrival.gives.word(),
+            separated: arrival.separated,
             conditions: conditions.iter().map(|told| self.condition(told)).collect(),
         }
     }
@@ -460,6 +587,16 @@ impl Teller<'_> {
             Owner::Clause(role, clause) => {
                 let role = &model.roles[role.index()];
                 (format!("role {}", role.key), role.clauses[*clause as usize].when.span())
+            }
+            Owner::TenantClause(at) => {
+                let clause = &model.tenant_clauses[*at as usize];
+                let span = clause.when.as_ref().map_or(clause.span, crate::charter::model::Condition::span);
+                ("tenant-roles".to_owned(), span)
+            }
+            Owner::Confer(id) => {
+                let confer = &model.confers[id.index()];
+                let span = confer.when.as_ref().map_or(confer.span, crate::charter::model::Condition::span);
+                (format!("confer of {}", model.kinds[confer.kind.index()].key), span)
             }
             Owner::Rule(rule) => {
                 let rule = &model.rules[rule.index()];

@@ -62,6 +62,8 @@ pub struct Question {
     pub context: Vec<Option<Stated>>,
     /// The moment it is asked about.
     pub now: Timestamp,
+    /// The session it is asked in.
+    pub session: Option<Box<str>>,
 }
 
 /// A question as it comes in.
@@ -77,7 +79,7 @@ pub struct Request {
     pub of_subject: Map<String, Value>,
     /// Properties of the resource, `within` among them.
     pub of_resource: Map<String, Value>,
-    /// The context.
+    /// The context; its `session` is the session.
     pub context: Map<String, Value>,
 }
 
@@ -139,7 +141,9 @@ impl Request {
             }
         };
         let context = self.context(engine.policy, &mut ignored);
-        let question = Question { subject, permission, resource, of_subject, of_resource, context, now };
+        let session = self.context.get("session").and_then(Value::as_str).map(Into::into);
+        let question =
+            Question { subject, permission, resource, of_subject, of_resource, context, now, session };
         Ok(Asked { question: Ok(question), ignored })
     }
 

@@ -7,9 +7,10 @@
 //! user:ines state suspended
 //! grant inspector to user:ines at tenant:northline from 2026-12-01 until 2027-01-01
 //! grant line-agent to user:ola at everywhere with line=NL,HF
+//! activate g-812 for user:ines session s-77 until 2026-11-23T10:00:00Z reason permit 5531
 //! ```
 
-use super::line::{Change, EntityLine, GrantLine, Related, stated};
+use super::line::{ActivationLine, Change, EntityLine, GrantLine, Related, stated};
 use crate::charter::model::{Attribute, Stated};
 use crate::charter::policy::Policy;
 use crate::names::{did_you_mean, split_entity};
@@ -52,6 +53,8 @@ pub enum Retraction {
     Suspended(String),
     /// A grant.
     Grant(Box<GrantLine>),
+    /// What activates a grant for a subject, in that session if one is stated.
+    Activation(Box<ActivationLine>),
 }
 
 /// One fact, as written.
@@ -78,6 +81,8 @@ pub enum Fact {
     State(String, String),
     /// `grant …`
     Grant(Box<GrantLine>),
+    /// `activate …`
+    Activate(Box<ActivationLine>),
 }
 
 impl Fact {
@@ -93,10 +98,7 @@ impl Fact {
         let words: Vec<&str> = line.split_whitespace().collect();
         match words.as_slice() {
             ["grant", rest @ ..] => grant(rest).map(|line| Fact::Grant(Box::new(line))),
-            ["activate", ..] => {
-                Err("activations are part of the format, but this version does not carry them out yet"
-                    .to_owned())
-            }
+            ["activate", rest @ ..] => activate(rest).map(|line| Fact::Activate(Box::new(line))),
             [entity, "within", outer] => Ok(Fact::Within(name(entity)?, (*outer).to_owned())),
             [entity, "detached"] => Ok(Fact::Detached(name(entity)?)),
             [entity, "in", of] => Ok(Fact::In(name(entity)?, name(of)?)),
@@ -121,6 +123,7 @@ impl Fact {
         let merge = |name: String| EntityLine { name, merge: true, ..EntityLine::default() };
         let line = match self {
             Fact::Grant(line) => return Ok(Change::Grant(line)),
+            Fact::Activate(line) => return Ok(Change::Activate(line)),
             Fact::Within(entity, outer) => EntityLine { within: Some(Some(outer)), ..merge(entity) },
             Fact::Detached(entity) => EntityLine { detached: Some(true), ..merge(entity) },
             Fact::State(entity, word) => EntityLine { state: Some(word), ..merge(entity) },
@@ -164,6 +167,7 @@ impl Fact {
     pub fn retract(self, policy: &Policy) -> Result<Change, String> {
         Ok(Change::Retract(match self {
             Fact::Grant(line) => Retraction::Grant(line),
+            Fact::Activate(line) => Retraction::Activation(line),
             Fact::Within(entity, _) => {
                 return Err(format!(
                     "a resource lies somewhere: write {entity} within … to move it, or delete it"
@@ -280,14 +284,9 @@ fn grant(words: &[&str]) -> Result<GrantLine, String> {
         GrantLine { role: (*role).to_owned(), to: name(to)?, at: (*at).to_owned(), ..GrantLine::default() };
     let mut rest = rest;
     while let [word, value, more @ ..] = rest {
-        let moment = || {
-            parse_time(value).ok_or_else(|| {
-                format!("{value:?} is not a moment such as 2027-01-01 or 2026-11-23T08:00:00Z")
-            })
-        };
         match *word {
-            "from" => line.from = Some(moment()?),
-            "until" => line.until = Some(moment()?),
+            "from" => line.from = Some(moment(value)?),
+            "until" => line.until = Some(moment(value)?),
             "with" => {
                 let Some((name, values)) = value.split_once('=') else { return Err(usage.to_owned()) };
                 let values = values.split(',').filter(|v| !v.is_empty());
@@ -308,4 +307,37 @@ fn grant(words: &[&str]) -> Result<GrantLine, String> {
         return Err(format!("nothing stands after {word:?}; {usage}"));
     }
     Ok(line)
+}
+
+fn activate(words: &[&str]) -> Result<ActivationLine, String> {
+    let usage = "write activate GRANT for SUBJECT [session ID] [from T] [until T] [reason WORDS]";
+    let [grant, "for", subject, rest @ ..] = words else { return Err(usage.to_owned()) };
+    let mut line =
+        ActivationLine { grant: (*grant).to_owned(), subject: name(subject)?, ..ActivationLine::default() };
+    let mut rest = rest;
+    while let [word, value, more @ ..] = rest {
+        match *word {
+            "session" => line.session = Some((*value).to_owned()),
+            "from" => line.from = Some(moment(value)?),
+            "until" => line.until = Some(moment(value)?),
+            "reason" => {
+                line.reason = Some(rest[1..].join(" "));
+                return Ok(line);
+            }
+            other => {
+                let near = did_you_mean(other, ["session", "from", "until", "reason"]);
+                return Err(format!("unexpected {other:?}{near}; {usage}"));
+            }
+        }
+        rest = more;
+    }
+    if let [word] = rest {
+        return Err(format!("nothing stands after {word:?}; {usage}"));
+    }
+    Ok(line)
+}
+
+fn moment(text: &str) -> Result<jiff::Timestamp, String> {
+    parse_time(text)
+        .ok_or_else(|| format!("{text:?} is not a moment such as 2027-01-01 or 2026-11-23T08:00:00Z"))
 }

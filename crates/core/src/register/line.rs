@@ -25,8 +25,51 @@ pub enum Change {
     Grant(Box<GrantLine>),
     /// Ends a grant.
     EndGrant(String),
+    /// Activates a grant on standby.
+    Activate(Box<ActivationLine>),
+    /// Ends an activation.
+    EndActivation(String),
+    /// Makes a tenant's role, or makes it anew.
+    TenantRole(Box<TenantRoleLine>),
+    /// Ends a tenant's role, and its grants: `tenant/key`.
+    EndTenantRole(String),
     /// Takes something away that was said of an entity.
     Retract(super::fact::Retraction),
+}
+
+/// `{"activation":…}`
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct ActivationLine {
+    /// Its id; one is made if none is stated.
+    pub id: Option<String>,
+    /// The grant's id.
+    pub grant: String,
+    /// For whom.
+    pub subject: String,
+    /// In which session only.
+    pub session: Option<String>,
+    /// From when.
+    pub from: Option<Timestamp>,
+    /// Until when.
+    pub until: Option<Timestamp>,
+    /// Why.
+    pub reason: Option<String>,
+    /// Taken as rightly made, without an end or a reason: of samples and suppositions only, and
+    /// never read from a line.
+    pub assumed: bool,
+}
+
+/// `{"tenant-role":…}`
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct TenantRoleLine {
+    /// Whose.
+    pub tenant: String,
+    /// Its key.
+    pub key: String,
+    /// For people.
+    pub name: Option<String>,
+    /// Patterns of permissions.
+    pub permissions: Vec<String>,
 }
 
 /// `{"entity":…}`
@@ -52,6 +95,8 @@ pub struct EntityLine {
     pub attributes: Vec<(String, Option<Stated>)>,
     /// Relations; `None` removes.
     pub relations: Vec<(String, Option<Related>)>,
+    /// A move into another tenant drops the grants, activations and relations of all that moves.
+    pub drop: bool,
 }
 
 /// What a relation is said to lead to.
@@ -99,7 +144,7 @@ pub fn parse(line: &str) -> Result<Change, String> {
 /// Says in words what is wrong with it.
 pub fn from_json(value: &Value) -> Result<Change, String> {
     let object = object(value, "a line")?;
-    const STARTS: [&str; 9] = [
+    const STARTS: [&str; 8] = [
         "entity",
         "grant",
         "delete",
@@ -108,11 +153,11 @@ pub fn from_json(value: &Value) -> Result<Change, String> {
         "end-activation",
         "tenant-role",
         "end-tenant-role",
-        "fact",
     ];
     let Some(start) = STARTS.iter().find(|start| object.contains_key(**start)) else {
         let found = object.keys().next().map_or("", String::as_str);
-        return Err(format!("a line says entity, grant, delete or end-grant{}", did_you_mean(found, STARTS)));
+        let near = did_you_mean(found, STARTS);
+        return Err(format!("{found:?} begins no line{near}; a line says one of: {}", STARTS.join(", ")));
     };
     match *start {
         "entity" => entity(object).map(|line| Change::Entity(Box::new(line))),
@@ -129,7 +174,22 @@ pub fn from_json(value: &Value) -> Result<Change, String> {
             only(object, &["end-grant"], "an end-grant")?;
             text(&object["end-grant"], "end-grant").map(Change::EndGrant)
         }
-        later => Err(format!("{later:?} is part of the format, but this version does not carry it out yet")),
+        "activation" => {
+            only(object, &["activation"], "an activation's line")?;
+            activation(&object["activation"]).map(|line| Change::Activate(Box::new(line)))
+        }
+        "end-activation" => {
+            only(object, &["end-activation"], "an end-activation")?;
+            text(&object["end-activation"], "end-activation").map(Change::EndActivation)
+        }
+        "tenant-role" => {
+            only(object, &["tenant-role"], "a tenant role's line")?;
+            tenant_role(&object["tenant-role"]).map(|line| Change::TenantRole(Box::new(line)))
+        }
+        _ => {
+            only(object, &["end-tenant-role"], "an end-tenant-role")?;
+            text(&object["end-tenant-role"], "end-tenant-role").map(Change::EndTenantRole)
+        }
     }
 }
 
@@ -156,11 +216,14 @@ fn texts(value: &Value, key: &str) -> Result<Vec<String>, String> {
 }
 
 fn entity(object: &Map<String, Value>) -> Result<EntityLine, String> {
-    let known = [&["entity", "merge"][..], &EntityLine::KEYS].concat();
+    let known = [&["entity", "merge", "drop"][..], &EntityLine::KEYS].concat();
     only(object, &known, "an entity's line")?;
     let mut line = EntityLine { name: text(&object["entity"], "entity")?, ..EntityLine::default() };
     if let Some(merge) = object.get("merge") {
         line.merge = merge.as_bool().ok_or("merge is true or false")?;
+    }
+    if let Some(drop) = object.get("drop") {
+        line.drop = drop.as_bool().ok_or("drop is true or false")?;
     }
     line.fill(object)?;
     Ok(line)
@@ -220,17 +283,12 @@ pub fn stated(value: &Value) -> Option<Stated> {
     }
 }
 
-/// The content of `{"grant":…}`.
-///
-/// # Errors
-/// Says in words what is wrong with it.
-pub fn grant(value: &Value) -> Result<GrantLine, String> {
-    let object = object(value, "a grant")?;
-    only(object, &["id", "role", "to", "at", "from", "until", "values"], "a grant")?;
-    let required = |key: &str| {
-        object.get(key).ok_or_else(|| format!("a grant needs {key}")).and_then(|value| text(value, key))
-    };
-    let moment = |key: &str| match object.get(key) {
+fn required(object: &Map<String, Value>, key: &str, what: &str) -> Result<String, String> {
+    object.get(key).ok_or_else(|| format!("{what} needs {key}")).and_then(|value| text(value, key))
+}
+
+fn moment(object: &Map<String, Value>, key: &str) -> Result<Option<Timestamp>, String> {
+    match object.get(key) {
         None | Some(Value::Null) => Ok(None),
         Some(value) => {
             let written = text(value, key)?;
@@ -238,7 +296,55 @@ pub fn grant(value: &Value) -> Result<GrantLine, String> {
                 .map(Some)
                 .ok_or_else(|| format!("{key} is a moment such as 2026-11-23T08:00:00Z, not {written:?}"))
         }
-    };
+    }
+}
+
+fn optional(object: &Map<String, Value>, key: &str) -> Result<Option<String>, String> {
+    object.get(key).filter(|value| !value.is_null()).map(|value| text(value, key)).transpose()
+}
+
+/// The content of `{"activation":…}`.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn activation(value: &Value) -> Result<ActivationLine, String> {
+    let object = object(value, "an activation")?;
+    only(object, &["id", "grant", "subject", "session", "from", "until", "reason"], "an activation")?;
+    Ok(ActivationLine {
+        id: optional(object, "id")?,
+        grant: required(object, "grant", "an activation")?,
+        subject: required(object, "subject", "an activation")?,
+        session: optional(object, "session")?,
+        from: moment(object, "from")?,
+        until: moment(object, "until")?,
+        reason: optional(object, "reason")?,
+        assumed: false,
+    })
+}
+
+/// The content of `{"tenant-role":…}`.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn tenant_role(value: &Value) -> Result<TenantRoleLine, String> {
+    let object = object(value, "a tenant role")?;
+    only(object, &["tenant", "key", "name", "permissions"], "a tenant role")?;
+    let permissions = object.get("permissions").ok_or("a tenant role needs permissions")?;
+    Ok(TenantRoleLine {
+        tenant: required(object, "tenant", "a tenant role")?,
+        key: required(object, "key", "a tenant role")?,
+        name: optional(object, "name")?,
+        permissions: texts(permissions, "permissions")?,
+    })
+}
+
+/// The content of `{"grant":…}`.
+///
+/// # Errors
+/// Says in words what is wrong with it.
+pub fn grant(value: &Value) -> Result<GrantLine, String> {
+    let object = object(value, "a grant")?;
+    only(object, &["id", "role", "to", "at", "from", "until", "values"], "a grant")?;
     let mut values = Vec::new();
     if let Some(stated) = object.get("values") {
         for (name, value) in self::object(stated, "values")? {
@@ -255,11 +361,11 @@ pub fn grant(value: &Value) -> Result<GrantLine, String> {
     }
     Ok(GrantLine {
         id: object.get("id").map(|value| text(value, "id")).transpose()?,
-        role: required("role")?,
-        to: required("to")?,
-        at: required("at")?,
-        from: moment("from")?,
-        until: moment("until")?,
+        role: required(object, "role", "a grant")?,
+        to: required(object, "to", "a grant")?,
+        at: required(object, "at", "a grant")?,
+        from: moment(object, "from")?,
+        until: moment(object, "until")?,
         values,
     })
 }

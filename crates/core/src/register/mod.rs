@@ -17,8 +17,9 @@ pub mod line;
 use crate::charter::model::Stated;
 use crate::interner::Interner;
 use foldhash::fast::RandomState;
-use hashbrown::{HashMap, HashTable};
-use jiff::Timestamp;
+use hashbrown::{HashMap, HashSet, HashTable};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
 use std::hash::BuildHasher as _;
 
 /// Most steps from a resource to the end of containment.
@@ -198,6 +199,53 @@ impl Grant {
     }
 }
 
+/// That a grant on standby counts for one subject, for a while.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Activation {
+    /// Its id.
+    pub id: Box<str>,
+    /// The grant's place in the register.
+    pub grant: u32,
+    /// For whom.
+    pub subject: EntityId,
+    /// In which session only.
+    pub session: Option<Box<str>>,
+    /// First moment it counts. Where none is recorded it is as early as the role lets one
+    /// activation last.
+    pub from: Option<Timestamp>,
+    /// First moment it counts no more; only samples and suppositions have none.
+    pub until: Option<Timestamp>,
+    /// Why, in words.
+    pub reason: Box<str>,
+}
+
+impl Activation {
+    /// Whether it counts at a moment, where one activation lasts at most `longest`.
+    pub fn is_live(&self, now: Timestamp, longest: SignedDuration) -> bool {
+        let Some(until) = self.until else { return self.from.is_none_or(|from| from <= now) };
+        // Out of range is longer than anything can last.
+        let earliest = until.checked_sub(longest).ok();
+        let from = self.from.into_iter().chain(earliest).max();
+        now < until && from.is_none_or(|from| from <= now)
+    }
+
+    fn is_same(&self, other: &Activation) -> bool {
+        (self.grant, self.subject, &self.session, self.from, self.until)
+            == (other.grant, other.subject, &other.session, other.from, other.until)
+    }
+}
+
+/// A role that a tenant made from what the charter lets tenants put into one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MadeRole {
+    /// Whose.
+    pub tenant: EntityId,
+    /// For people.
+    pub name: Option<Box<str>>,
+    /// Patterns of permissions, as written: they are expanded under each revision.
+    pub permissions: Vec<Box<str>>,
+}
+
 /// The live facts, in memory.
 #[derive(Clone, Debug)]
 pub struct Register {
@@ -216,6 +264,15 @@ pub struct Register {
     named_by: HashMap<EntityId, Vec<EntityId>>,
     /// Grants at a place.
     placed: HashMap<EntityId, Vec<u32>>,
+    activations: Vec<Option<Activation>>,
+    activation_ids: HashMap<Box<str>, u32>,
+    next_activation: u64,
+    /// Activations of a grant.
+    active: HashMap<u32, Vec<u32>>,
+    /// Activations for a subject.
+    active_for: HashMap<EntityId, Vec<u32>>,
+    /// Roles made by tenants, by `tenant/key`.
+    made: BTreeMap<Sym, MadeRole>,
     live_entities: usize,
     live_grants: usize,
 }
@@ -238,6 +295,12 @@ impl Default for Register {
             contents: HashMap::new(),
             named_by: HashMap::new(),
             placed: HashMap::new(),
+            activations: Vec::new(),
+            activation_ids: HashMap::new(),
+            next_activation: 1,
+            active: HashMap::new(),
+            active_for: HashMap::new(),
+            made: BTreeMap::new(),
             live_entities: 0,
             live_grants: 0,
         }
@@ -343,6 +406,72 @@ impl Register {
     /// All grants.
     pub fn all_grants(&self) -> impl Iterator<Item = &Grant> {
         self.grants.iter().flatten()
+    }
+
+    /// The place of a grant in the table.
+    pub fn grant_place(&self, id: &str) -> Option<u32> {
+        self.grant_ids.get(id).copied()
+    }
+
+    /// The grants at a place, whoever holds them.
+    pub fn grants_at(&self, place: EntityId) -> &[u32] {
+        self.placed.get(&place).map_or(&[], Vec::as_slice)
+    }
+
+    /// The activations of a grant.
+    pub fn activations_of(&self, grant: u32) -> impl Iterator<Item = &Activation> {
+        let of = self.active.get(&grant).map_or(&[][..], Vec::as_slice);
+        of.iter().filter_map(|at| self.activations.get(*at as usize)?.as_ref())
+    }
+
+    /// All activations.
+    pub fn all_activations(&self) -> impl Iterator<Item = &Activation> {
+        self.activations.iter().flatten()
+    }
+
+    /// An activation by its id.
+    pub fn activation_by_id(&self, id: &str) -> Option<&Activation> {
+        self.activations.get(*self.activation_ids.get(id)? as usize)?.as_ref()
+    }
+
+    /// The role a tenant made under a name `tenant/key`.
+    pub fn made_role(&self, key: Sym) -> Option<&MadeRole> {
+        self.made.get(&key)
+    }
+
+    /// All roles made by tenants, with their names.
+    pub fn made_roles(&self) -> impl Iterator<Item = (Sym, &MadeRole)> {
+        self.made.iter().map(|(key, role)| (*key, role))
+    }
+
+    /// The users and services that a holder stands for: itself, or the members of a group, through
+    /// groups too.
+    pub fn subjects_of(&self, holder: EntityId) -> Vec<EntityId> {
+        let mut seen: HashSet<EntityId> = HashSet::from([holder]);
+        let mut waiting = vec![holder];
+        let mut subjects = Vec::new();
+        while let Some(next) = waiting.pop() {
+            if self.kind(next) == Sym::GROUP {
+                waiting.extend(self.record(next).members.iter().filter(|member| seen.insert(**member)));
+            } else {
+                subjects.push(next);
+            }
+        }
+        subjects.sort_unstable();
+        subjects
+    }
+
+    /// A subject and every group it is in, through groups too, whatever tenant they have.
+    pub fn holders_of(&self, subject: EntityId) -> Vec<EntityId> {
+        let mut holders = vec![subject];
+        let mut seen: HashSet<EntityId> = HashSet::from([subject]);
+        let mut at = 0;
+        while at < holders.len() {
+            let groups = self.groups(holders[at]);
+            holders.extend(groups.iter().filter(|group| seen.insert(**group)));
+            at += 1;
+        }
+        holders
     }
 
     /// All entities that are not deleted.
@@ -481,6 +610,38 @@ impl Register {
     }
 }
 
+impl Register {
+    fn add_activation(&mut self, activation: Activation) -> u32 {
+        let at = u32::try_from(self.activations.len()).expect("fewer than 2^32 activations");
+        self.activations.push(None);
+        self.put_activation(at, activation);
+        at
+    }
+
+    fn put_activation(&mut self, at: u32, activation: Activation) {
+        self.activation_ids.insert(activation.id.clone(), at);
+        self.active.entry(activation.grant).or_default().push(at);
+        self.active_for.entry(activation.subject).or_default().push(at);
+        self.activations[at as usize] = Some(activation);
+    }
+
+    fn take_activation(&mut self, at: u32) -> Option<Activation> {
+        let activation = self.activations.get_mut(at as usize)?.take()?;
+        self.activation_ids.remove(&activation.id);
+        forget(&mut self.active, activation.grant, &at);
+        forget(&mut self.active_for, activation.subject, &at);
+        Some(activation)
+    }
+
+    /// Puts a role under its name, or takes away what is there; gives what was there before.
+    fn set_made(&mut self, key: Sym, role: Option<MadeRole>) -> Option<MadeRole> {
+        match role {
+            Some(role) => self.made.insert(key, role),
+            None => self.made.remove(&key),
+        }
+    }
+}
+
 /// What a record names other than by containment and membership.
 fn named(record: &Record) -> Vec<EntityId> {
     let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
@@ -493,7 +654,7 @@ fn take<T: PartialEq>(list: &mut Vec<T>, item: &T) {
     }
 }
 
-fn forget<T: PartialEq>(map: &mut HashMap<EntityId, Vec<T>>, key: EntityId, item: &T) {
+fn forget<K: Eq + std::hash::Hash, T: PartialEq>(map: &mut HashMap<K, Vec<T>>, key: K, item: &T) {
     if let Some(list) = map.get_mut(&key) {
         take(list, item);
         if list.is_empty() {

@@ -4,7 +4,8 @@
 //! the string: drawn-out bytes are zeros, and zero is always the plainest choice.
 
 use crate::naive::{
-    Attribute, Charter, Entity, Expr, From, Grant, Kind, List, Question, Register, Relation, Role, Rule, Term,
+    Activation, Attribute, Charter, Confer, Entity, Expr, From, Grant, Kind, List, Question, Register,
+    Relation, Role, Rule, Term, asks,
 };
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -51,7 +52,69 @@ pub fn charter(dice: &mut Dice<'_>) -> Charter {
         let rule = rule(dice, &charter);
         charter.rules.insert(format!("rule{at}"), rule);
     }
+    for kind in RESOURCE_KINDS {
+        for _ in 0..dice.below(4) {
+            confer(dice, &mut charter, kind);
+        }
+    }
+    for _ in 0..dice.below(3) {
+        separate(dice, &mut charter);
+    }
+    for _ in 0..dice.below(4) {
+        let kind = dice.pick(&RESOURCE_KINDS);
+        let roles = charter.roles.len();
+        let when = dice.chance(5).then(|| expr(dice, kind, false, roles, 2));
+        charter.tenant_clauses.push((permissions(dice, &[kind]), when));
+    }
     charter
+}
+
+/// A conferral, unless it would close a circle that has no meaning.
+fn confer(dice: &mut Dice<'_>, charter: &mut Charter, kind: &str) {
+    let roles: Vec<String> = charter.roles.keys().cloned().collect();
+    let role = dice.pick(&roles);
+    if charter.roles[&role].values || charter.roles[&role].standby.is_some() {
+        return;
+    }
+    let within = matches!(kind, "hold" | "crate");
+    let (holds, path) = if dice.chance(6) {
+        let paths: &[&[&str]] = match kind {
+            "ship" => &[&["twin"], &["within"], &["twin", "within"], &["fleet"]],
+            _ if within => &[&["within"], &["within"], &["twin"], &["fleet", "twin"], &["twin", "within"]],
+            _ => &[&["twin"], &["fleet"]],
+        };
+        (Some(dice.pick(&roles)), path(dice.pick(paths)))
+    } else {
+        let mut paths: Vec<&[&str]> = vec![&["owner"], &["crew"], &["twin", "owner"], &["fleet", "owner"]];
+        if within {
+            paths.extend([&["within", "owner"][..], &["within", "crew"]]);
+        }
+        (None, path(dice.pick(&paths)))
+    };
+    let when = dice.chance(4).then(|| expr(dice, kind, false, roles.len(), 1));
+    let confer = Confer { role, holds, path, when, through_detached: dice.chance(2) };
+    charter.kinds.get_mut(kind).expect("declared").confers.push(confer);
+    if !strata_hold(charter) {
+        charter.kinds.get_mut(kind).expect("declared").confers.pop();
+    }
+}
+
+fn strata_hold(charter: &Charter) -> bool {
+    charter.kinds.values().flat_map(|kind| &kind.confers).all(|confer| {
+        let back = |role: &String| charter.depends(role).contains(&confer.role);
+        let strong = confer.when.iter().flat_map(asks).any(|role| back(&role));
+        let wide = confer.path.iter().any(|step| step == "fleet" || step == "crew");
+        !strong && !(wide && confer.holds.as_ref().is_some_and(back))
+    })
+}
+
+fn separate(dice: &mut Dice<'_>, charter: &mut Charter) {
+    let roles: Vec<String> = charter.roles.keys().cloned().collect();
+    let pair = vec![dice.pick(&roles), dice.pick(&roles)];
+    let one_is_both = roles.iter().any(|outer| pair.iter().all(|role| charter.includes(outer, role)));
+    if pair[0] != pair[1] && !one_is_both {
+        charter.separations.push(pair);
+    }
 }
 
 fn attribute(dice: &mut Dice<'_>, of: &'static str, usual: From) -> Attribute {
@@ -87,6 +150,7 @@ fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
         kind.relations.insert("owner".into(), relation(dice, &["user"], false));
         kind.relations.insert("crew".into(), relation(dice, &["user", "group"], true));
         kind.relations.insert("twin".into(), relation(dice, &["ship"], false));
+        kind.relations.insert("fleet".into(), relation(dice, &["ship"], true));
         charter.kinds.insert(key.into(), kind);
     }
     for key in ["user", "service"] {
@@ -141,6 +205,7 @@ fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
     role.held_at =
         dice.chance(3).then(|| dice.some(&places, 6).into_iter().chain(["tenant".to_owned()]).collect());
     role.values = dice.chance(2);
+    role.standby = dice.chance(2).then(|| dice.chance(4).then(|| in_reserve(dice)));
     // Only roles before this one, and only those it may include.
     for inner in (0..at).map(|inner| format!("r{inner}")) {
         if !dice.chance(3) {
@@ -153,7 +218,8 @@ fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
             (None, Some(_)) => false,
             (Some(own), Some(theirs)) => own.is_subset(theirs),
         };
-        if by_fits && at_fits && (!other.values || role.values) {
+        let standby_fits = other.standby.is_none() || role.standby.is_some();
+        if by_fits && at_fits && standby_fits && (!other.values || role.values) {
             role.includes.push(inner);
         }
     }
@@ -171,10 +237,20 @@ fn role(dice: &mut Dice<'_>, charter: &Charter, at: usize) -> Role {
     if dice.chance(3) {
         role.except = [dice.pick(&takeable)].into();
     }
-    if !role.values && dice.chance(2) {
+    if !role.values && role.standby.is_none() && dice.chance(2) {
         role.given_to = Some(dice.pick(&["members", "signed-in", "anyone"]));
     }
     role
+}
+
+/// What an activation may depend on.
+fn in_reserve(dice: &mut Dice<'_>) -> Expr {
+    match dice.below(4) {
+        0 => Expr::Compare("<", Term::Path(path(&["context", "level"])), Term::Int(3)),
+        1 => Expr::Compare(">=", Term::Path(path(&["subject", "rank"])), Term::Int(1)),
+        2 => Expr::In(Term::Path(path(&["context", "zone"])), List::Literal(vec![Term::Text("red".into())])),
+        _ => Expr::Compare("<", Term::Now, Term::Time(NOW + 50)),
+    }
 }
 
 fn rule(dice: &mut Dice<'_>, charter: &Charter) -> Rule {
@@ -422,18 +498,41 @@ pub fn register(dice: &mut Dice<'_>, charter: &Charter) -> Register {
         }
         register.entities.insert(name.clone(), entity);
     }
+    for (at, tenant) in [("north/own", "tenant:north"), ("south/own", "tenant:south")] {
+        register.made.insert(at.to_owned(), (tenant.to_owned(), permissions(dice, &RESOURCE_KINDS)));
+    }
     grants(dice, charter, &mut register);
+    activations(dice, charter, &mut register);
     register
 }
 
+fn activations(dice: &mut Dice<'_>, charter: &Charter, register: &mut Register) {
+    for (at, grant) in register.grants.iter().enumerate() {
+        let on_standby = charter.roles.get(&grant.role).is_some_and(|role| role.standby.is_some());
+        if !on_standby || !dice.chance(6) {
+            continue;
+        }
+        let subject =
+            if grant.to.starts_with("group:") { dice.pick(&USERS).to_owned() } else { grant.to.clone() };
+        let at_times = |dice: &mut Dice<'_>| i64::try_from(dice.below(3)).unwrap_or(0) * 50;
+        register.activations.push(Activation {
+            grant: at,
+            subject,
+            session: dice.chance(4).then(|| dice.pick(&["s1", "s2"]).to_owned()),
+            from: NOW - 50 + at_times(dice),
+            until: NOW + 60 + at_times(dice),
+        });
+    }
+}
+
 fn grants(dice: &mut Dice<'_>, charter: &Charter, register: &mut Register) {
-    let roles: Vec<String> = charter.roles.keys().cloned().collect();
+    let roles: Vec<String> = charter.roles.keys().chain(register.made.keys()).cloned().collect();
     let holders = [&USERS[..], &GROUPS[..], &["service:f1"]].concat();
     let places: Vec<&str> =
         ["everywhere"].into_iter().chain(TENANTS).chain(RESOURCES.iter().map(|(name, _)| *name)).collect();
     for _ in 0..dice.below(16) + 14 {
         let role = dice.pick(&roles);
-        let values = (charter.roles[&role].values && !dice.chance(1))
+        let values = (charter.roles.get(&role).is_some_and(|role| role.values) && !dice.chance(1))
             .then(|| vec![dice.pick(&[json!("red"), json!("blue")]), json!("odd")]);
         let grant = Grant {
             role,
@@ -444,7 +543,9 @@ fn grants(dice: &mut Dice<'_>, charter: &Charter, register: &mut Register) {
             values,
         };
         let same = |other: &Grant| (&other.role, &other.to, &other.at) == (&grant.role, &grant.to, &grant.at);
-        if !register.grants.iter().any(same) {
+        // A tenant's own role is held by users: the register takes no other grant of it.
+        let held = !(grant.role.contains('/') && grant.to.starts_with("service:"));
+        if held && !register.grants.iter().any(same) {
             register.grants.push(grant);
         }
     }
@@ -498,8 +599,17 @@ pub fn question(dice: &mut Dice<'_>, charter: &Charter) -> Question {
     for (key, attribute) in &charter.context {
         question.context.extend(stated(dice, attribute).map(|value| (key.clone(), value)));
     }
+    question.session = dice.chance(5).then(|| dice.pick(&["s1", "s2"]).to_owned());
     question
 }
 
-/// How often each reason was met, for the report.
-pub type Tally = BTreeMap<String, usize>;
+/// What was met, for the report.
+#[derive(Debug, Default)]
+pub struct Tally {
+    /// How often each answer was given, by its reason.
+    pub answers: BTreeMap<String, usize>,
+    /// How many charters with a register there were.
+    pub cases: usize,
+    /// In how many of them something decisive was met on the way.
+    pub met: BTreeMap<&'static str, usize>,
+}

@@ -4,6 +4,7 @@
 //! It is slow on purpose and is never made faster.
 
 use serde_json::Value as Json;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Three values: `None` is undetermined.
@@ -16,6 +17,8 @@ pub struct Charter {
     pub groups: Vec<String>,
     pub roles: BTreeMap<String, Role>,
     pub rules: BTreeMap<String, Rule>,
+    pub separations: Vec<Vec<String>>,
+    pub tenant_clauses: Vec<(BTreeSet<String>, Option<Expr>)>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -24,6 +27,17 @@ pub struct Kind {
     pub actions: Vec<String>,
     pub attributes: BTreeMap<String, Attribute>,
     pub relations: BTreeMap<String, Relation>,
+    pub confers: Vec<Confer>,
+}
+
+#[derive(Clone, Debug)]
+pub struct Confer {
+    pub role: String,
+    /// Whoever holds this role at the end of the path; without it, whoever is there.
+    pub holds: Option<String>,
+    pub path: Vec<String>,
+    pub when: Option<Expr>,
+    pub through_detached: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -62,6 +76,8 @@ pub struct Role {
     pub values: bool,
     pub when: Option<Expr>,
     pub given_to: Option<&'static str>,
+    /// On standby, perhaps under a condition.
+    pub standby: Option<Option<Expr>>,
     pub clauses: Vec<(BTreeSet<String>, Expr)>,
 }
 
@@ -137,10 +153,23 @@ pub struct Grant {
     pub values: Option<Vec<Json>>,
 }
 
+#[derive(Clone, Debug)]
+pub struct Activation {
+    /// By its place among the grants.
+    pub grant: usize,
+    pub subject: String,
+    pub session: Option<String>,
+    pub from: i64,
+    pub until: i64,
+}
+
 #[derive(Clone, Debug, Default)]
 pub struct Register {
     pub entities: BTreeMap<String, Entity>,
     pub grants: Vec<Grant>,
+    pub activations: Vec<Activation>,
+    /// Tenants' own roles: the id of the tenant, the key, the permissions.
+    pub made: BTreeMap<String, (String, BTreeSet<String>)>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -153,11 +182,12 @@ pub struct Question {
     pub within: Option<String>,
     pub context: BTreeMap<String, Json>,
     pub now: i64,
+    pub session: Option<String>,
 }
 
 /// What a thing on a path is: an entity of the register, the question's own unregistered
 /// resource, or a name in the charter that is not registered.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum Thing {
     Entity(String),
     Own,
@@ -192,7 +222,24 @@ pub struct Naive<'a> {
     pub charter: &'a Charter,
     pub register: &'a Register,
     pub question: &'a Question,
+    /// Where holding is asked about, if not at the question's own resource.
+    here: Option<String>,
+    /// A grant on standby that is taken as active.
+    assumed: Option<usize>,
+    /// What conferral came to, once it has been worked out.
+    conferred: &'a RefCell<Conferred>,
+    /// What was met on the way, for the report.
+    pub met: &'a RefCell<BTreeSet<&'static str>>,
 }
+
+#[derive(Debug, Default)]
+pub struct Conferred {
+    pairs: Option<BTreeMap<(String, Thing), Truth>>,
+    too_many: Cell<bool>,
+}
+
+/// One arrival of a role: its key, the grant it came by, whether it arrives.
+type Arrival<'a> = (String, Option<&'a Grant>, Truth);
 
 fn kind_of(name: &str) -> &str {
     name.split(':').next().unwrap_or("")
@@ -214,7 +261,40 @@ fn or(a: Truth, b: Truth) -> Truth {
     }
 }
 
-impl Naive<'_> {
+/// Everything that could allow, and why the rest did not.
+#[derive(Debug, Default)]
+struct Candidates {
+    roles: BTreeSet<String>,
+    rules: BTreeSet<String>,
+    separated: bool,
+    undetermined: bool,
+    condition: bool,
+}
+
+impl<'a> Naive<'a> {
+    pub fn new(
+        charter: &'a Charter,
+        register: &'a Register,
+        question: &'a Question,
+        conferred: &'a RefCell<Conferred>,
+        met: &'a RefCell<BTreeSet<&'static str>>,
+    ) -> Naive<'a> {
+        Naive { charter, register, question, here: None, assumed: None, conferred, met }
+    }
+
+    /// The same question, with holding asked about elsewhere.
+    fn at(&self, thing: &Thing) -> Naive<'a> {
+        let here = match thing {
+            Thing::Entity(name) if *thing != self.own() => Some(name.clone()),
+            _ => None,
+        };
+        Naive { here, ..*self }
+    }
+
+    fn here(&self) -> Thing {
+        self.here.clone().map_or_else(|| self.own(), Thing::Entity)
+    }
+
     /// Allowed or denied, with the reason code.
     pub fn decide(&self) -> (bool, String) {
         let deny = |reason: &str| (false, reason.to_owned());
@@ -243,35 +323,92 @@ impl Naive<'_> {
                 return deny(&format!("rule:{key}"));
             }
         }
-        let mut undetermined = false;
-        let mut condition = false;
-        let mut allowing: BTreeSet<String> = BTreeSet::new();
-        for (role, grant) in self.arrivals() {
-            match self.gives(&role, grant, false) {
-                Some(true) => {
-                    allowing.insert(role);
-                }
-                None => undetermined = true,
-                Some(false) => condition |= self.gives(&role, grant, true) == Some(true),
-            }
-        }
-        if let Some(role) = allowing.first() {
+        let candidates = self.candidates();
+        if let Some(role) = candidates.roles.first() {
             return (true, format!("role:{role}"));
         }
-        for (key, rule) in rules().filter(|(_, rule)| !rule.deny && self.reaches(rule)) {
-            match rule.when.as_ref().map_or(Some(false), |when| self.test(when, None)) {
-                Some(true) => return (true, format!("rule:{key}")),
-                None => undetermined = true,
-                Some(false) => condition = true,
-            }
+        if let Some(rule) = candidates.rules.first() {
+            return (true, format!("rule:{rule}"));
         }
-        deny(if undetermined {
+        deny(if candidates.separated {
+            "separated"
+        } else if candidates.undetermined {
             "undetermined"
-        } else if condition {
+        } else if candidates.condition {
             "condition"
+        } else if self.standby_would() {
+            "standby"
         } else {
             "no-role"
         })
+    }
+
+    fn candidates(&self) -> Candidates {
+        let mut found = Candidates::default();
+        let possibly = |role: &String| self.holds(role) != Some(false);
+        let separated = |role: &str| {
+            self.charter.separations.iter().any(|apart| {
+                apart.iter().any(|taken| {
+                    self.includes(role, taken)
+                        && possibly(taken)
+                        && apart.iter().any(|other| other != taken && possibly(other))
+                })
+            })
+        };
+        // A role that gives nothing here even with all conditions true plays no part.
+        for (role, grant, arrives) in self.arrivals(&|role| self.gives(role, None, true) == Some(true)) {
+            let gives = self.gives(&role, grant, false);
+            let candidate = and(arrives, gives);
+            if separated(&role) {
+                found.separated |= candidate == Some(true);
+                continue;
+            }
+            match candidate {
+                Some(true) => {
+                    self.meet(if role.contains('/') { "a tenant's own role gives" } else { "a role gives" });
+                    found.roles.insert(role);
+                }
+                None => found.undetermined = true,
+                Some(false) => {
+                    found.condition |= arrives == Some(true);
+                }
+            }
+        }
+        let about = |rule: &Rule| !rule.deny && rule.permissions.contains(&self.question.permission);
+        for (key, rule) in self.charter.rules.iter().filter(|(_, rule)| about(rule) && self.reaches(rule)) {
+            match rule.when.as_ref().map_or(Some(false), |when| self.test(when, None)) {
+                Some(true) => {
+                    found.rules.insert(key.clone());
+                }
+                None => found.undetermined = true,
+                Some(false) => found.condition = true,
+            }
+        }
+        found
+    }
+
+    /// Whether a standby grant that has begun and not ended would make a candidate if it were
+    /// active.
+    fn standby_would(&self) -> bool {
+        let Some(subject) = self.subject() else { return false };
+        let groups = self.groups(subject, &|_| true);
+        self.register.grants.iter().enumerate().any(|(at, grant)| {
+            let on_standby = self.charter.roles.get(&grant.role).is_some_and(|role| role.standby.is_some());
+            let begun = grant.from.is_none_or(|from| from <= self.question.now);
+            let held = grant.to == subject || groups.contains(&grant.to);
+            let open = grant.until.is_none_or(|until| self.question.now < until);
+            if !(on_standby && begun && open && held) {
+                return false;
+            }
+            let conferred = RefCell::default();
+            let supposed = Naive { assumed: Some(at), conferred: &conferred, here: None, ..*self };
+            let found = supposed.candidates();
+            !found.roles.is_empty() || !found.rules.is_empty()
+        })
+    }
+
+    fn meet(&self, what: &'static str) {
+        self.met.borrow_mut().insert(what);
     }
 
     fn subject(&self) -> Option<&str> {
@@ -328,12 +465,15 @@ impl Naive<'_> {
 
     fn places(&self) -> Vec<String> {
         let mut all = vec!["everywhere".to_owned()];
-        let mut next = match self.own() {
+        let mut next = match self.here() {
             Thing::Entity(name) => Some(name),
             _ => self.stated_within(),
         };
         while let Some(name) = next {
             let entity = &self.register.entities[&name];
+            if entity.detached {
+                self.meet("detached");
+            }
             next = if entity.detached { None } else { entity.within.clone() };
             all.push(name);
         }
@@ -349,7 +489,10 @@ impl Naive<'_> {
         match (self.tenant(from), self.tenant(&Thing::Entity(to.to_owned()))) {
             (Tenant::Unknown, _) | (_, Tenant::Unknown) => false,
             (_, Tenant::None) => true,
-            (from, to) => from == to,
+            (from, to) => {
+                self.meet(if from == to { "a step within the tenant" } else { "a step that the seal stops" });
+                from == to
+            }
         }
     }
 
@@ -374,12 +517,12 @@ impl Naive<'_> {
     fn group_counts_here(&self, group: &str) -> bool {
         match &self.register.entities[group].tenant {
             None => true,
-            Some(of) => self.tenant(&self.own()) == Tenant::Is(of.clone()),
+            Some(of) => self.tenant(&self.here()) == Tenant::Is(of.clone()),
         }
     }
 
     fn is_member_of_tenant(&self) -> bool {
-        match (self.subject(), self.tenant(&self.own())) {
+        match (self.subject(), self.tenant(&self.here())) {
             (Some(subject), Tenant::Is(tenant)) => self.register.entities[subject].tenants.contains(&tenant),
             _ => false,
         }
@@ -397,11 +540,30 @@ impl Naive<'_> {
 
     // -- arriving, holding, giving -----------------------------------------------------------------
 
-    fn arrivals(&self) -> Vec<(String, Option<&Grant>)> {
+    fn may_hold(&self, role: &Role) -> bool {
+        self.subject().is_some_and(|subject| role.held_by.contains(kind_of(subject)))
+    }
+
+    /// Every way a wanted role arrives here, surely or possibly.
+    fn arrivals(&self, wanted: &dyn Fn(&str) -> bool) -> Vec<Arrival<'a>> {
+        let mut all = self.arrivals_by_grant();
+        all.retain(|(role, ..)| wanted(role));
+        for (key, role) in self.charter.roles.iter().filter(|(key, _)| wanted(key)) {
+            if self.may_hold(role) {
+                match self.conferral(key, &self.here()) {
+                    Some(false) => {}
+                    arrives => all.push((key.clone(), None, arrives)),
+                }
+            }
+        }
+        all
+    }
+
+    fn arrivals_by_grant(&self) -> Vec<Arrival<'a>> {
         let mut all = Vec::new();
         let places = self.places();
         for (key, role) in &self.charter.roles {
-            let may_hold = self.subject().is_some_and(|subject| role.held_by.contains(kind_of(subject)));
+            let may_hold = self.may_hold(role);
             let given = match role.given_to {
                 Some("anyone") => self.subject().is_none() || may_hold,
                 Some("signed-in") => may_hold,
@@ -409,34 +571,287 @@ impl Naive<'_> {
                 _ => false,
             };
             if given {
-                all.push((key.clone(), None));
+                all.push((key.clone(), None, Some(true)));
             }
-            let Some(subject) = self.subject().filter(|_| may_hold) else { continue };
-            let groups = self.groups(subject, &|group| self.group_counts_here(group));
-            for grant in self.register.grants.iter().filter(|grant| grant.role == *key) {
-                let holder = grant.to == subject || groups.contains(&grant.to);
-                let place_kind = if grant.at == "everywhere" { "everywhere" } else { kind_of(&grant.at) };
-                let permitted =
-                    role.grantable && role.held_at.as_ref().is_none_or(|held| held.contains(place_kind));
-                let live = grant.from.is_none_or(|from| from <= self.question.now)
-                    && grant.until.is_none_or(|until| self.question.now < until);
-                if holder && permitted && live && places.contains(&grant.at) {
-                    all.push((key.clone(), Some(grant)));
+        }
+        let Some(subject) = self.subject() else { return all };
+        let groups = self.groups(subject, &|group| self.group_counts_here(group));
+        for (at, grant) in self.register.grants.iter().enumerate() {
+            let holder = grant.to == subject || groups.contains(&grant.to);
+            let live = grant.from.is_none_or(|from| from <= self.question.now)
+                && grant.until.is_none_or(|until| self.question.now < until);
+            if !live {
+                self.meet("a grant outside its time");
+            }
+            if !(holder && live && places.contains(&grant.at)) {
+                continue;
+            }
+            let counts = match (self.charter.roles.get(&grant.role), self.register.made.get(&grant.role)) {
+                (Some(role), _) => {
+                    let kind = if grant.at == "everywhere" { "everywhere" } else { kind_of(&grant.at) };
+                    let place = role.held_at.as_ref().is_none_or(|held| held.contains(kind));
+                    for (stops, what) in [
+                        (!self.may_hold(role), "a grant against held-by"),
+                        (!role.grantable, "a grant of what is not grantable"),
+                        (!place, "a grant against held-at"),
+                    ] {
+                        if stops {
+                            self.meet(what);
+                        }
+                    }
+                    self.may_hold(role) && role.grantable && place && self.is_active(at, role)
                 }
+                (None, Some((tenant, _))) => {
+                    kind_of(subject) == "user" && self.tenant(&self.here()) == Tenant::Is(tenant.clone())
+                }
+                (None, None) => false,
+            };
+            if counts {
+                all.push((grant.role.clone(), Some(grant), Some(true)));
             }
         }
         all
     }
 
+    /// On standby a grant counts with an activation of it for the subject, in time, of the
+    /// question's session or of none, while the role's condition for it is true.
+    fn is_active(&self, grant: usize, role: &Role) -> bool {
+        let Some(when) = &role.standby else { return true };
+        let activated = self.assumed == Some(grant)
+            || self.register.activations.iter().any(|activation| {
+                activation.grant == grant
+                    && Some(activation.subject.as_str()) == self.subject()
+                    && activation.from <= self.question.now
+                    && self.question.now < activation.until
+                    && activation.session.as_ref().is_none_or(|of| self.question.session.as_ref() == Some(of))
+            });
+        let counts = activated && when.as_ref().is_none_or(|when| self.test(when, None) == Some(true));
+        self.meet(if counts { "an active grant on standby" } else { "a grant on standby" });
+        counts
+    }
+
+    fn holds(&self, role: &str) -> Truth {
+        let arriving = self.arrivals(&|outer| self.includes(outer, role));
+        arriving.into_iter().fold(Some(false), |held, (.., arrives)| or(held, arrives))
+    }
+
+    // -- conferral ---------------------------------------------------------------------------------
+
+    /// Whether a role arrives at a thing by conferral.
+    fn conferral(&self, role: &str, at: &Thing) -> Truth {
+        if !self.could_be_conferred(role, at) {
+            return Some(false);
+        }
+        if self.conferred.borrow().pairs.is_none() {
+            self.work_out();
+        }
+        if self.conferred.borrow().too_many.get() {
+            self.meet("more pairs than a decision may depend on");
+            return None;
+        }
+        let worked_out = self.conferred.borrow();
+        let pairs = worked_out.pairs.as_ref().expect("worked out");
+        *pairs.get(&(role.to_owned(), at.clone())).expect("what is asked for was gathered")
+    }
+
+    fn outer(&self, thing: &Thing) -> Option<Thing> {
+        let outer = match thing {
+            Thing::Entity(name) => {
+                let entity = &self.register.entities[name];
+                if entity.detached { None } else { entity.within.clone() }
+            }
+            _ => self.stated_within(),
+        };
+        outer.map(Thing::Entity)
+    }
+
+    fn confers(&self, thing: &Thing) -> &'a [Confer] {
+        let kind = match thing {
+            Thing::Entity(name) => kind_of(name),
+            _ => self.own_kind(),
+        };
+        self.charter.kinds.get(kind).map_or(&[], |kind| &kind.confers)
+    }
+
+    /// Whether the thing, or one around it that its roles come from, is of a type that confers
+    /// the role, and the subject may hold it.
+    fn could_be_conferred(&self, role: &str, at: &Thing) -> bool {
+        let mut next = Some(at.clone());
+        while let Some(thing) = next {
+            if self.confers(&thing).iter().any(|confer| confer.role == role) {
+                return self.subject().is_some() && self.may_hold(&self.charter.roles[role]);
+            }
+            next = self.outer(&thing);
+        }
+        false
+    }
+
+    /// What a decision about the permission may ask the holding of.
+    fn asked_for(&self) -> BTreeSet<String> {
+        let mut asked = BTreeSet::new();
+        let permission = &self.question.permission;
+        for rule in self.charter.rules.values().filter(|rule| rule.permissions.contains(permission)) {
+            asked.extend(rule.when.iter().flat_map(asks));
+        }
+        for (permissions, when) in &self.charter.tenant_clauses {
+            if permissions.contains(permission) {
+                asked.extend(when.iter().flat_map(asks));
+            }
+        }
+        let giving =
+            || self.charter.roles.iter().filter(|(key, _)| self.gives(key, None, true) == Some(true));
+        for (key, role) in giving() {
+            asked.insert(key.clone());
+            asked.extend(role.when.iter().flat_map(asks));
+            for (_, when) in role.clauses.iter().filter(|(permissions, _)| permissions.contains(permission)) {
+                asked.extend(asks(when));
+            }
+        }
+        for roles in &self.charter.separations {
+            for pair in roles.iter().flat_map(|a| roles.iter().map(move |b| [a, b])) {
+                if pair[0] != pair[1]
+                    && pair.iter().any(|role| giving().any(|(key, _)| self.includes(key, role)))
+                {
+                    asked.extend(pair.map(Clone::clone));
+                }
+            }
+        }
+        asked
+    }
+
+    fn including(&self, role: &str) -> Vec<String> {
+        self.charter.roles.keys().filter(|outer| self.includes(outer, role)).cloned().collect()
+    }
+
+    /// Gathers all pairs the decision depends on, and evaluates them component by component.
+    fn work_out(&self) {
+        let mut pairs: BTreeMap<(String, Thing), Truth> = BTreeMap::new();
+        let mut waiting: Vec<(String, Thing)> = Vec::new();
+        for role in self.asked_for() {
+            waiting.extend(self.including(&role).into_iter().map(|outer| (outer, self.own())));
+        }
+        while let Some((role, at)) = waiting.pop() {
+            if !self.could_be_conferred(&role, &at) || pairs.contains_key(&(role.clone(), at.clone())) {
+                continue;
+            }
+            for confer in self.confers(&at).iter().filter(|confer| confer.role == role) {
+                for asked in confer.when.iter().flat_map(asks) {
+                    waiting.extend(self.including(&asked).into_iter().map(|outer| (outer, at.clone())));
+                }
+                if let Some(held) = &confer.holds {
+                    for (end, _) in self.ends(&at, confer).0 {
+                        let end = Thing::Entity(end);
+                        waiting.extend(self.including(held).into_iter().map(|outer| (outer, end.clone())));
+                    }
+                }
+            }
+            waiting.extend(self.outer(&at).map(|outer| (role.clone(), outer)));
+            pairs.insert((role, at), Some(false));
+        }
+        let state = Conferred { too_many: Cell::new(pairs.len() > 4_096), pairs: Some(pairs) };
+        let too_many = state.too_many.get();
+        *self.conferred.borrow_mut() = state;
+        if too_many {
+            return;
+        }
+        let reach: BTreeMap<&String, BTreeSet<String>> =
+            self.charter.roles.keys().map(|role| (role, self.charter.depends(role))).collect();
+        let mut groups: Vec<&BTreeSet<String>> = reach.values().collect();
+        // What depends on more comes later; roles that depend on the same depend on each other.
+        groups.sort_by_key(|roles| roles.len());
+        for group in groups {
+            loop {
+                let before = self.conferred.borrow().pairs.clone().expect("set above");
+                for (role, at) in before.keys().filter(|(role, _)| reach[role] == *group) {
+                    let value = self.confer_value(role, at);
+                    let key = (role.clone(), at.clone());
+                    self.conferred.borrow_mut().pairs.as_mut().expect("set above").insert(key, value);
+                }
+                if self.conferred.borrow().pairs.as_ref() == Some(&before) {
+                    break;
+                }
+            }
+        }
+    }
+
+    fn confer_value(&self, role: &str, at: &Thing) -> Truth {
+        let mut value = self.outer(at).map_or(Some(false), |outer| self.conferral(role, &outer));
+        for confer in self.confers(at).iter().filter(|confer| confer.role == role) {
+            let when = confer.when.as_ref().map_or(Some(true), |when| self.at(at).test(when, None));
+            let (ends, whole) = self.ends(at, confer);
+            let mut to = if whole { Some(false) } else { None };
+            for (end, reached) in &ends {
+                to = or(
+                    to,
+                    match &confer.holds {
+                        None => Some(self.subject().is_some_and(|subject| {
+                            subject == end || self.stands_for(end, subject, Some(reached))
+                        })),
+                        Some(held) => self.at(&Thing::Entity(end.clone())).holds(held),
+                    },
+                );
+            }
+            let conferred = and(when, to);
+            self.meet(match (conferred, &confer.holds) {
+                (Some(true), None) => "conferred by a relation",
+                (Some(true), Some(_)) => "conferred by holding",
+                (Some(false), _) => "not conferred",
+                (None, _) => "a conferral undetermined",
+            });
+            value = or(value, conferred);
+        }
+        value
+    }
+
+    /// Where a conferral's path leads, each with the step that led there, and whether no step was
+    /// missing.
+    fn ends(&self, from: &Thing, confer: &Confer) -> (Vec<(String, (Thing, bool))>, bool) {
+        let mut whole = true;
+        let mut items: Vec<(Thing, (Thing, bool))> = vec![(from.clone(), (from.clone(), false))];
+        for name in &confer.path {
+            let mut next = Vec::new();
+            for (thing, _) in items {
+                let detached = matches!(&thing, Thing::Entity(name) if self.register.entities[name].detached);
+                if name == "within" && detached && !confer.through_detached {
+                    self.meet("a path cut by detachment");
+                    continue;
+                }
+                match self.step(&thing, name) {
+                    Err(_) => whole = false,
+                    Ok(values) => {
+                        for value in values {
+                            match value {
+                                Ok(Value::Thing(to, reached)) => {
+                                    next.push((to, reached.unwrap_or((thing.clone(), false))));
+                                }
+                                _ => whole = false,
+                            }
+                        }
+                    }
+                }
+            }
+            items = next;
+        }
+        let named = items.into_iter().filter_map(|(thing, reached)| match thing {
+            Thing::Entity(name) => Some((name, reached)),
+            _ => None,
+        });
+        (named.collect(), whole)
+    }
+
     fn includes(&self, outer: &str, inner: &str) -> bool {
-        outer == inner || self.charter.roles[outer].includes.iter().any(|next| self.includes(next, inner))
+        self.charter.includes(outer, inner)
     }
 
     /// Whether a role gives the permission; `blind` takes every condition as true.
     fn gives(&self, key: &str, grant: Option<&Grant>, blind: bool) -> Truth {
-        let role = &self.charter.roles[key];
         let permission = &self.question.permission;
+        if key.contains('/') {
+            return self.made_gives(key, blind);
+        }
+        let role = &self.charter.roles[key];
         if role.except.contains(permission) {
+            self.meet("an exception");
             return Some(false);
         }
         let condition = |when: &Expr| if blind { Some(true) } else { self.test(when, grant) };
@@ -455,9 +870,45 @@ impl Naive<'_> {
         and(role.when.as_ref().map_or(Some(true), condition), given)
     }
 
+    fn made_gives(&self, key: &str, blind: bool) -> Truth {
+        let permission = &self.question.permission;
+        let listed = self.register.made.get(key).is_some_and(|(_, listed)| listed.contains(permission));
+        let mut given = Some(false);
+        for (permissions, when) in &self.charter.tenant_clauses {
+            if listed && permissions.contains(permission) {
+                let guard = when.as_ref().filter(|_| !blind);
+                given = or(given, guard.map_or(Some(true), |when| self.test(when, None)));
+            }
+        }
+        given
+    }
+
     // -- conditions --------------------------------------------------------------------------------
 
     fn test(&self, expr: &Expr, grant: Option<&Grant>) -> Truth {
+        let value = self.value_of(expr, grant);
+        if value.is_some() {
+            self.meet(match expr {
+                Expr::Const(_) => "a constant",
+                Expr::Not(_) => "not",
+                Expr::All(_) => "and",
+                Expr::Any(_) => "or",
+                Expr::Truth(_) => "a boolean attribute",
+                Expr::Compare(..) => "a comparison",
+                Expr::In(..) => "in",
+                Expr::Overlaps(..) => "overlaps",
+                Expr::Holds(_) => "holds",
+                Expr::Member(_) => "member",
+                Expr::Among(_) => "among",
+                Expr::Known(_) => "known",
+                Expr::Fits(..) => "fits",
+                Expr::Starts(..) | Expr::Ends(..) | Expr::Contains(..) => "starts, ends, contains",
+            });
+        }
+        value
+    }
+
+    fn value_of(&self, expr: &Expr, grant: Option<&Grant>) -> Truth {
         match expr {
             Expr::Const(value) => Some(*value),
             Expr::Not(inner) => self.test(inner, grant).map(|value| !value),
@@ -490,7 +941,7 @@ impl Naive<'_> {
                     .fold(Some(false), |found, (x, y)| or(found, self.same(x, y)));
                 if found == Some(true) || (our_whole && their_whole) { found } else { None }
             }
-            Expr::Holds(role) => Some(self.arrivals().iter().any(|(outer, _)| self.includes(outer, role))),
+            Expr::Holds(role) => self.holds(role),
             Expr::Member(group) => {
                 let groups = self.groups(self.subject()?, &|group| self.group_counts_here(group));
                 Some(groups.contains(&format!("group:{group}")))
@@ -583,6 +1034,7 @@ impl Naive<'_> {
                 self.tenant(from) == Tenant::Is(of.clone()) || (*across && name == group)
             }
         };
+        self.meet("through a group");
         kind_of(group) == "group" && self.groups(subject, &counts).contains(group)
     }
 
@@ -635,7 +1087,7 @@ impl Naive<'_> {
     fn path(&self, path: &[String], grant: Option<&Grant>) -> Result<Vec<Result<Value, Lack>>, Lack> {
         let start = match path[0].as_str() {
             "subject" => Thing::Entity(self.subject().ok_or(Lack::Missing)?.to_owned()),
-            "resource" => self.own(),
+            "resource" => self.here(),
             "context" => {
                 let declared = &self.charter.context[&path[1]];
                 let stated = self
@@ -780,6 +1232,47 @@ impl Naive<'_> {
         }
         let subject = self.subject()?;
         (*thing == Thing::Entity(subject.to_owned())).then_some(&self.question.of_subject)
+    }
+}
+
+impl Charter {
+    pub fn includes(&self, outer: &str, inner: &str) -> bool {
+        // A tenant's own role is none of the charter's.
+        outer == inner
+            || self
+                .roles
+                .get(outer)
+                .is_some_and(|role| role.includes.iter().any(|next| self.includes(next, inner)))
+    }
+
+    /// The roles whose holding decides whether a role is held, itself among them.
+    pub fn depends(&self, role: &str) -> BTreeSet<String> {
+        let mut found = BTreeSet::new();
+        let mut waiting = vec![role.to_owned()];
+        while let Some(next) = waiting.pop() {
+            if !found.insert(next.clone()) {
+                continue;
+            }
+            let outer = self.roles.iter().filter(|(_, role)| role.includes.contains(&next));
+            waiting.extend(outer.map(|(key, _)| key.clone()));
+            for confer in self.kinds.values().flat_map(|kind| &kind.confers) {
+                if confer.role == next {
+                    waiting.extend(confer.holds.clone());
+                    waiting.extend(confer.when.iter().flat_map(asks));
+                }
+            }
+        }
+        found
+    }
+}
+
+/// The roles a condition asks the holding of.
+pub fn asks(expr: &Expr) -> Vec<String> {
+    match expr {
+        Expr::Holds(role) => vec![role.clone()],
+        Expr::Not(inner) => asks(inner),
+        Expr::All(parts) | Expr::Any(parts) => parts.iter().flat_map(asks).collect(),
+        _ => Vec::new(),
     }
 }
 

@@ -30,6 +30,39 @@ pub fn charter(charter: &Charter) -> String {
             let _ = writeln!(out, "{name} = {}", declared_relation(relation));
         }
     }
+    for (key, kind) in &charter.kinds {
+        for confer in &kind.confers {
+            let path = confer.path.join(".");
+            let to = match &confer.holds {
+                None => format!("relation = \"{path}\""),
+                Some(role) => format!("holds = \"{role}\", at = \"{path}\""),
+            };
+            let _ = writeln!(
+                out,
+                "[[resource.{key}.confer]]\nrole = \"{}\"\nto = {{ {to} }}\nregardless = true",
+                confer.role
+            );
+            if confer.through_detached {
+                out.push_str("through-detached = true\n");
+            }
+            if let Some(when) = &confer.when {
+                let _ = writeln!(out, "when = \"{}\"", expr(when));
+            }
+        }
+    }
+    for (at, roles) in charter.separations.iter().enumerate() {
+        let _ = writeln!(out, "[[separation]]\nkey = \"apart{at}\"\nroles = {}", json!(roles));
+    }
+    for (permissions, when) in &charter.tenant_clauses {
+        let _ = writeln!(
+            out,
+            "[[tenant-roles.clause]]\npermissions = {}\nregardless = true\nunguarded = true",
+            json!(permissions)
+        );
+        if let Some(when) = when {
+            let _ = writeln!(out, "when = \"{}\"", expr(when));
+        }
+    }
     for group in &charter.groups {
         let _ = writeln!(out, "[group.{group}]");
     }
@@ -58,6 +91,11 @@ pub fn charter(charter: &Charter) -> String {
         }
         if role.values {
             out.push_str("values = { tag = \"text\" }\n");
+        }
+        if let Some(standby) = &role.standby {
+            let when =
+                standby.as_ref().map_or_else(String::new, |when| format!(", when = \"{}\"", expr(when)));
+            let _ = writeln!(out, "standby = {{ longest = \"1d\"{when} }}");
         }
         if let Some(given_to) = role.given_to {
             let _ = writeln!(out, "given-to = {given_to:?}");
@@ -189,7 +227,23 @@ pub fn moment(at: i64) -> String {
 pub fn register(register: &Register) -> Vec<Json> {
     let entities = register.entities.iter().map(|(name, entity)| self::entity(name, entity));
     let grants = register.grants.iter().enumerate().map(|(at, grant)| self::grant(at, grant));
-    entities.chain(grants).collect()
+    let made = register.made.iter().map(|(key, (tenant, permissions))| {
+        let key = key.split('/').nth(1).unwrap_or_default();
+        json!({ "tenant-role": { "tenant": tenant, "key": key, "permissions": permissions } })
+    });
+    let activations = register.activations.iter().map(|activation| {
+        let mut inner = json!({
+            "grant": format!("g-{}", activation.grant),
+            "subject": activation.subject,
+            "from": moment(activation.from),
+            "until": moment(activation.until),
+        });
+        if let Some(session) = &activation.session {
+            inner["session"] = session.as_str().into();
+        }
+        json!({ "activation": inner })
+    });
+    entities.chain(made).chain(grants).chain(activations).collect()
 }
 
 fn entity(name: &str, entity: &Entity) -> Json {
@@ -235,12 +289,14 @@ pub fn request(question: &Question) -> ostrog_core::prelude::Request {
     if let Some(within) = &question.within {
         of_resource.insert("within".into(), within.as_str().into());
     }
+    let mut context: Map<String, Json> = question.context.clone().into_iter().collect();
+    context.extend(question.session.iter().map(|session| ("session".to_owned(), session.as_str().into())));
     ostrog_core::prelude::Request {
         subject: question.subject.clone(),
         permission: question.permission.clone(),
         resource: question.resource.clone(),
         of_subject: question.of_subject.clone().into_iter().collect(),
         of_resource,
-        context: question.context.clone().into_iter().collect(),
+        context,
     }
 }

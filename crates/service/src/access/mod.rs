@@ -174,7 +174,7 @@ fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Resu
     let explaining = request.context.remove("explain") == Some(Value::Bool(true));
     if !owns(live, key, &question.resource.kind) {
         // What is not there and what is not the key's to ask about answer alike.
-        return Ok(told(false, Reason::UnknownType.code(engine.policy)));
+        return Ok(told(false, Reason::UnknownType.code(engine)));
     }
     let unvouched = key.kind == KeyKind::Operator && request.of_resource.remove("within").is_some();
     let mut asked =
@@ -195,10 +195,10 @@ fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Resu
         return Ok(answer);
     }
     Ok(match &asked.question {
-        Err(reason) => told(false, reason.code(engine.policy)),
+        Err(reason) => told(false, reason.code(engine)),
         Ok(question) => {
             let decision = with_scratch(|scratch| decide(engine, question, scratch));
-            let mut answer = told(decision.allowed, decision.reason.code(engine.policy));
+            let mut answer = told(decision.allowed, decision.reason.code(engine));
             message(&mut answer, live, decision.reason, decision.allowed);
             answer
         }

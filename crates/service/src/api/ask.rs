@@ -118,12 +118,9 @@ pub async fn ask(
         (answer(&live.world)?, live.revision.number, state.position)
     } else {
         app.node.supposing(|live, position| {
-            let changes = changes(&live.world, &ask.suppose, &ask.without)?;
-            let applied = live.world.apply(&changes).map_err(|refusals| {
-                let parts = refusals.into_iter().map(|refusal| ProblemPart {
-                    at: (refusal.change + 1).to_string(),
-                    detail: refusal.message,
-                });
+            let applied = live.world.suppose(&ask.suppose, &ask.without).map_err(|wrong| {
+                let parts = wrong.into_iter().enumerate();
+                let parts = parts.map(|(at, detail)| ProblemPart { at: (at + 1).to_string(), detail });
                 Problem::invalid("What is supposed cannot be.").with(parts.collect())
             })?;
             // Whatever happens in between, what was supposed is taken back before anybody else asks.

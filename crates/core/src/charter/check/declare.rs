@@ -60,6 +60,7 @@ pub fn kinds(
             attributes: attributes(&resource.attributes, names, Some(Source::Either), findings),
             relations: relations(&resource.relations, &keys, names, findings),
             permissions: range(start)..range(permissions.len()),
+            confers: 0..0,
             key,
         });
         both(&resource.attributes, &resource.relations, findings);
@@ -101,6 +102,7 @@ fn reserved(key: &str) -> Kind {
         attributes: Vec::new(),
         relations: Vec::new(),
         permissions: 0..0,
+        confers: 0..0,
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::typing::{self, Surroundings};
 use super::{MAX_INCLUSION, Scope};
-use crate::charter::model::{Clause, HeldAt, KindId, PermId, Role, RoleId, Rule};
+use crate::charter::model::{Clause, HeldAt, KindId, PermId, Role, RoleId, Rule, Standby};
 use crate::charter::syntax::condition::{Expr, ExprKind};
 use crate::charter::syntax::{self, Effect, GivenTo, Tree};
 use crate::names::did_you_mean;
@@ -43,11 +43,7 @@ pub fn roles(scope: &Scope<'_>, findings: &mut Vec<Finding>) -> Vec<Role> {
 
 fn unknown_includes(scope: &Scope<'_>, role: &syntax::Role, findings: &mut Vec<Finding>) {
     for key in &role.includes {
-        if scope.role(&key.value).is_none() {
-            let known = scope.roles.iter().map(|role| role.key.value.as_str());
-            let message = format!("unknown role {:?}{}", key.value, did_you_mean(&key.value, known));
-            findings.push(Finding::error("unknown-role", key.span, message));
-        }
+        scope.known_role(key, findings);
     }
 }
 
@@ -137,6 +133,7 @@ fn role(
         kinds: &kinds,
         grant: Some(&values),
         regardless: written.regardless,
+        standby: false,
         split: "a clause of their own, each with its own when",
     };
     let when = match &written.when {
@@ -160,6 +157,7 @@ fn role(
         when,
         given_to: written.given_to.as_ref().map(|given| given.value),
         clauses,
+        standby: standby(scope, written, findings),
         span: written.key.span,
     };
     fits_included(written, &role, made, findings);
@@ -181,6 +179,7 @@ fn clauses(
             kinds: &kinds,
             grant: Some(values),
             regardless: clause.regardless,
+            standby: false,
             split: "a clause of their own",
         };
         let when = clause.when.as_ref().filter(|_| !kinds.is_empty());
@@ -189,6 +188,13 @@ fn clauses(
         }
     }
     all
+}
+
+fn standby(scope: &Scope<'_>, written: &syntax::Role, findings: &mut Vec<Finding>) -> Option<Standby> {
+    let standby = written.standby.as_ref()?;
+    let around = Surroundings { kinds: &[], grant: None, regardless: false, standby: true, split: "" };
+    let when = standby.when.as_ref().and_then(|expr| typing::condition(scope, around, expr, findings));
+    Some(Standby { longest: standby.longest?, when, reason: standby.reason, by_self: standby.by_self })
 }
 
 fn excepted(
@@ -265,6 +271,14 @@ fn fits_included(written: &syntax::Role, role: &Role, made: &[Option<Role>], fin
                 "declare the same values on this role",
             );
         }
+        if id.standby.is_some() && role.standby.is_none() {
+            refuse(
+                at,
+                "includes-standby",
+                format!("{outer:?} includes {inner:?}, which is on standby, and is not on standby itself"),
+                "give this role a standby of its own; it applies to all the role gives",
+            );
+        }
         if (role.held_by_users && !id.held_by_users) || (role.held_by_services && !id.held_by_services) {
             refuse(
                 at,
@@ -295,13 +309,17 @@ fn fits_included(written: &syntax::Role, role: &Role, made: &[Option<Role>], fin
 }
 
 fn fits_gift(written: &syntax::Role, role: &Role, findings: &mut Vec<Finding>) {
-    if let Some(given) = &written.given_to
-        && !role.values.is_empty()
-    {
-        let message =
-            format!("{:?} is given to {}, so no grant of it names its values", role.key, given.value.text());
+    let Some(given) = &written.given_to else { return };
+    let whom = given.value.text();
+    if !role.values.is_empty() {
+        let message = format!("{:?} is given to {whom}, so no grant of it names its values", role.key);
         findings
             .push(Finding::error("given-values", given.span, message).help("take given-to or values away"));
+    }
+    if role.standby.is_some() {
+        let message = format!("{:?} is given to {whom}, so there is no grant of it to activate", role.key);
+        findings
+            .push(Finding::error("given-standby", given.span, message).help("take given-to or standby away"));
     }
 }
 
@@ -321,6 +339,7 @@ fn rule(scope: &Scope<'_>, written: &syntax::Rule, findings: &mut Vec<Finding>) 
         kinds: &kinds,
         grant: None,
         regardless: written.regardless,
+        standby: false,
         split: "a rule of their own",
     };
     let before = findings.len();
@@ -397,6 +416,10 @@ pub fn unused_conditions(scope: &Scope<'_>, tree: &Tree, findings: &mut Vec<Find
     waiting
         .extend(tree.roles.iter().flat_map(|role| &role.clauses).filter_map(|clause| clause.when.as_ref()));
     waiting.extend(tree.rules.iter().filter_map(|rule| rule.when.as_ref()));
+    waiting.extend(tree.roles.iter().filter_map(|role| role.standby.as_ref()?.when.as_ref()));
+    waiting.extend(tree.tenant_roles.iter().filter_map(|clause| clause.when.as_ref()));
+    let confers = tree.resources.iter().flat_map(|resource| &resource.confers);
+    waiting.extend(confers.filter_map(|confer| confer.when.as_ref()));
     while let Some(expr) = waiting.pop() {
         match &expr.kind {
             ExprKind::Not(inner) => waiting.push(inner),
@@ -427,6 +450,7 @@ pub fn unused_conditions(scope: &Scope<'_>, tree: &Tree, findings: &mut Vec<Find
                 kinds: std::slice::from_ref(kind),
                 grant: None,
                 regardless: named.regardless,
+                standby: false,
                 split: "",
             };
             found.clear();

@@ -1,12 +1,18 @@
 //! From what was written to what it means: names become ids, wildcards are expanded, conditions
 //! are typed, and everything that cannot be meant is told, all of it in one pass.
 //!
-//! The order is: kinds and names ([`declare`]), roles and rules ([`give`]), conditions
-//! ([`typing`]), then the doubts ([`lints`]). Later steps see only what the earlier ones made.
+//! The order is: kinds and names ([`declare`]), roles and rules ([`give`]), what comes from
+//! relationships ([`confer`]), separations ([`separate`]), what tenants may make ([`made`]), routes
+//! and affordances ([`connect`]); all of their conditions by [`typing`]; then the doubts
+//! ([`lints`]). Later steps see only what the earlier ones made.
 
+mod confer;
+mod connect;
 mod declare;
 mod give;
 mod lints;
+mod made;
+mod separate;
 pub mod typing;
 
 use super::model::{Attribute, Kind, KindId, Model, PermId, Permission, RoleId};
@@ -47,7 +53,17 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
     };
     let roles = give::roles(&scope, findings);
     let rules = give::rules(&scope, tree, findings);
+    let (confers, ranges) = confer::confers(&scope, tree, &roles, findings);
+    let strata = confer::strata(&scope, &confers, findings);
+    let separations = separate::separations(&scope, tree, findings);
+    let tenant_clauses = made::clauses(&scope, tree, &roles, findings);
+    let routes = connect::routes(&scope, tree, &applications, findings);
+    let affordances = connect::affordances(&scope, tree, &applications, findings);
     give::unused_conditions(&scope, tree, findings);
+    let mut kinds = kinds.clone();
+    for (kind, range) in kinds.iter_mut().zip(ranges) {
+        kind.confers = range;
+    }
     let model = Model {
         name: tree
             .head
@@ -56,12 +72,18 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
             .map_or_else(String::new, |name| name.value),
         applications,
         names: names.clone(),
-        kinds: kinds.clone(),
+        kinds,
         permissions: permissions.clone(),
         groups: groups.clone(),
         context: context.clone(),
         roles,
         rules,
+        confers,
+        strata,
+        separations,
+        tenant_clauses,
+        routes,
+        affordances,
     };
     if findings.iter().any(|finding| finding.severity == Severity::Error) {
         return None;
@@ -97,6 +119,38 @@ impl<'a> Scope<'a> {
 
     fn role(&self, key: &str) -> Option<RoleId> {
         self.roles.binary_search_by(|role| role.key.value.as_str().cmp(key)).ok().map(RoleId::at)
+    }
+
+    /// The role of a key, or a finding that there is none.
+    fn known_role(&self, key: &At<String>, findings: &mut Vec<Finding>) -> Option<RoleId> {
+        let role = self.role(&key.value);
+        if role.is_none() {
+            let known = self.roles.iter().map(|role| role.key.value.as_str());
+            let message = format!("unknown role {:?}{}", key.value, did_you_mean(&key.value, known));
+            findings.push(Finding::error("unknown-role", key.span, message));
+        }
+        role
+    }
+
+    /// The resource type of a key, or a finding that there is none.
+    fn known_type(&self, key: &str, span: Span, findings: &mut Vec<Finding>) -> Option<KindId> {
+        let kind = self.kind(key).filter(|kind| kind.is_resource());
+        if kind.is_none() {
+            let known = self.kinds.iter().skip(4).map(|kind| kind.key.as_str());
+            let message = format!("unknown type {key:?}{}", did_you_mean(key, known));
+            findings.push(Finding::error("unknown-type", span, message));
+        }
+        kind
+    }
+
+    /// One permission by its whole name, or a finding that there is none.
+    fn known_permission(&self, text: &At<String>, findings: &mut Vec<Finding>) -> Option<PermId> {
+        if text.value.contains('*') {
+            let message = format!("{:?} stands for several permissions; one is needed here", text.value);
+            findings.push(Finding::error("wildcard", text.span, message));
+            return None;
+        }
+        self.expand(text, false, findings).first().copied()
     }
 
     /// A role with a `when` or `values` that is `role` or includes it, whose guard `holds` would

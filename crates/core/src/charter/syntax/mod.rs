@@ -11,6 +11,7 @@ pub use toml::{Field, Fields, TomlFile, parse_file};
 use crate::source::{At, Span};
 use crate::value::{Scalar, ValueType};
 use condition::Expr;
+use jiff::SignedDuration;
 
 /// A charter as written.
 #[derive(Clone, Debug, Default)]
@@ -35,6 +36,14 @@ pub struct Tree {
     pub roles: Vec<Role>,
     /// `[[rule]]`
     pub rules: Vec<Rule>,
+    /// `[[separation]]`
+    pub separations: Vec<Separation>,
+    /// `[[tenant-roles.clause]]`
+    pub tenant_roles: Vec<TenantClause>,
+    /// `[[route]]`
+    pub routes: Vec<Route>,
+    /// `[[affordance]]`
+    pub affordances: Vec<Affordance>,
 }
 
 /// `[charter]`
@@ -76,6 +85,34 @@ pub struct Resource {
     pub attributes: Vec<Attribute>,
     /// Declared relations.
     pub relations: Vec<Relation>,
+    /// `[[resource.KEY.confer]]`
+    pub confers: Vec<Confer>,
+}
+
+/// `[[resource.KEY.confer]]`
+#[derive(Clone, Debug)]
+pub struct Confer {
+    /// The role conferred.
+    pub role: Option<At<String>>,
+    /// On whom.
+    pub to: Option<ConferTo>,
+    /// Its condition.
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+    /// `through-detached = true`
+    pub through_detached: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// On whom a role is conferred.
+#[derive(Clone, Debug)]
+pub enum ConferTo {
+    /// `{ relation = "PATH" }`: whoever stands at its end.
+    Relation(At<String>),
+    /// `{ holds = "ROLE", at = "PATH" }`: whoever holds the role there.
+    Holds(At<String>, At<String>),
 }
 
 /// `[subject.user]` or `[subject.service]`
@@ -206,6 +243,23 @@ pub struct Role {
     pub given_to: Option<At<GivenTo>>,
     /// `[[role.KEY.clause]]`
     pub clauses: Vec<Clause>,
+    /// `standby`
+    pub standby: Option<Standby>,
+}
+
+/// `standby = { … }`
+#[derive(Clone, Debug)]
+pub struct Standby {
+    /// How long one activation lasts at most.
+    pub longest: Option<SignedDuration>,
+    /// What must be so for an activation to count.
+    pub when: Option<Expr>,
+    /// Whether an activation needs a reason.
+    pub reason: bool,
+    /// Whether its holder may activate it.
+    pub by_self: bool,
+    /// Its place.
+    pub span: Span,
 }
 
 /// To whom a role is given without a grant.
@@ -239,6 +293,83 @@ pub struct Clause {
     pub when: Option<Expr>,
     /// `regardless = true`
     pub regardless: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// `[[separation]]`
+#[derive(Clone, Debug)]
+pub struct Separation {
+    /// Its key.
+    pub key: Option<At<String>>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// The roles of which nobody may hold two.
+    pub roles: Vec<At<String>>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// `[[tenant-roles.clause]]`
+#[derive(Clone, Debug)]
+pub struct TenantClause {
+    /// Patterns of permissions.
+    pub permissions: Vec<At<String>>,
+    /// Their condition.
+    pub when: Option<Expr>,
+    /// `regardless = true`
+    pub regardless: bool,
+    /// `unguarded = true`
+    pub unguarded: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// `[[route]]`
+#[derive(Clone, Debug)]
+pub struct Route {
+    /// The application it belongs to.
+    pub application: Option<At<String>>,
+    /// The method.
+    pub method: Option<At<String>>,
+    /// The path, with `{parameters}`.
+    pub path: Option<At<String>>,
+    /// Permissions, all of them needed.
+    pub needs: Vec<At<String>>,
+    /// `open = true`
+    pub open: bool,
+    /// What the permissions are about.
+    pub resource: Option<RouteResource>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// What a route's permissions are about.
+#[derive(Clone, Debug)]
+pub enum RouteResource {
+    /// `"type:{parameter}"`
+    Named(At<String>),
+    /// `{ new = "type", within = "type:{parameter}" }`
+    New(At<String>, Option<At<String>>),
+    /// `{ any = "type" }`
+    Any(At<String>),
+}
+
+/// `[[affordance]]`
+#[derive(Clone, Debug)]
+pub struct Affordance {
+    /// The application it belongs to.
+    pub application: Option<At<String>>,
+    /// Its key.
+    pub key: Option<At<String>>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// The permission that shows it.
+    pub visible: Option<At<String>>,
+    /// The permission that enables it.
+    pub enabled: Option<At<String>>,
+    /// The affordance it is hidden with.
+    pub under: Option<At<String>>,
     /// Its place.
     pub span: Span,
 }

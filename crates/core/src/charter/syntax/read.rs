@@ -2,12 +2,14 @@
 
 use super::condition::{self, Expr, Origin};
 use super::{
-    Application, Attribute, Clause, Default, Effect, Field, Fields, GivenTo, Group, Head, NamedCondition,
-    Relation, Resource, Role, Rule, Source, SubjectKind, TomlFile, Tree, parse_file,
+    Affordance, Application, Attribute, Clause, Confer, ConferTo, Default, Effect, Field, Fields, GivenTo,
+    Group, Head, NamedCondition, Relation, Resource, Role, Route, RouteResource, Rule, Separation, Source,
+    Standby, SubjectKind, TenantClause, TomlFile, Tree, parse_file,
 };
 use crate::names::{as_key, did_you_mean, is_key};
 use crate::source::{At, Finding, MAX_CHARTER_BYTES, MAX_FILE_BYTES, MAX_FILES, Sources, Span};
-use crate::value::ValueType;
+use crate::value::{ValueType, parse_duration};
+use jiff::SignedDuration;
 use std::collections::HashMap;
 
 const TABLES: [&str; 14] = [
@@ -26,8 +28,6 @@ const TABLES: [&str; 14] = [
     "route",
     "affordance",
 ];
-/// Tables of the format that this version does not carry out.
-const LATER: [&str; 4] = ["separation", "tenant-roles", "route", "affordance"];
 
 /// Reads all files of a charter. The tree holds whatever could be read.
 pub fn read(sources: &Sources, findings: &mut Vec<Finding>) -> Tree {
@@ -87,23 +87,29 @@ impl Reader<'_> {
                 "condition" => self.each(&field, "condition", Self::condition),
                 "context" => self.context(&key, &field),
                 "role" => self.each(&field, "role", Self::role),
-                "rule" => {
-                    for fields in field.tables("[[rule]]", self.findings) {
-                        self.rule(&fields);
-                    }
-                }
-                name if LATER.contains(&name) => self.later(key.span, name),
+                "rule" => self.all(&field, "[[rule]]", Self::rule),
+                "separation" => self.all(&field, "[[separation]]", Self::separation),
+                "tenant-roles" => self.tenant_roles(&field),
+                "route" => self.all(&field, "[[route]]", Self::route),
+                "affordance" => self.all(&field, "[[affordance]]", Self::affordance),
                 _ => {}
             }
         }
     }
 
-    /// Refuses what the format has and this version does not carry out: ignoring it would make
-    /// the charter mean something else than it says.
-    fn later(&mut self, span: Span, name: &str) {
-        let message = format!("{name:?} is part of the format, but this version does not carry it out yet");
-        let finding = Finding::error("not-carried-out", span, message);
-        self.findings.push(finding.help("take it out, or the charter would not mean what it says"));
+    /// Each table of a list.
+    fn all(&mut self, field: &Field<'_, '_>, what: &str, read: fn(&mut Self, &Fields<'_, '_>)) {
+        for fields in field.tables(what, self.findings) {
+            read(self, &fields);
+        }
+    }
+
+    /// Complains about each key that a table must have and has not.
+    fn needs(&mut self, fields: &Fields<'_, '_>, what: &str, keys: &[&str]) {
+        for key in keys.iter().filter(|key| fields.get(key).is_none()) {
+            let message = format!("{what} needs {key}");
+            self.findings.push(Finding::error("missing-key", fields.span, message));
+        }
     }
 
     /// Each table under `name`, by key.
@@ -230,9 +236,8 @@ impl Reader<'_> {
             &["application", "name", "within", "actions", "attributes", "relations", "confer"],
             self.findings,
         );
-        if let Some(field) = fields.get("confer") {
-            self.later(field.span(), "confer");
-        }
+        let confers = fields.get("confer").map(|field| field.tables("[[…confer]]", self.findings));
+        let confers = confers.unwrap_or_default().iter().map(|fields| self.confer(fields)).collect();
         let mut actions = Vec::new();
         if let Some(table) = fields.get("actions").and_then(|field| field.table("actions", self.findings)) {
             for (action, field) in table.entries() {
@@ -250,9 +255,41 @@ impl Reader<'_> {
             actions,
             attributes: self.attributes(fields.get("attributes")),
             relations: self.relations(fields.get("relations")),
+            confers,
             key,
         };
         self.tree.resources.push(resource);
+    }
+
+    fn confer(&mut self, fields: &Fields<'_, '_>) -> Confer {
+        fields.only(&["role", "to", "when", "regardless", "through-detached"], self.findings);
+        self.needs(fields, "a confer", &["role", "to"]);
+        let mut confer = Confer {
+            role: self.text(fields, "role"),
+            to: None,
+            when: self.when(fields),
+            regardless: self.flag(fields, "regardless"),
+            through_detached: self.flag(fields, "through-detached"),
+            span: fields.span,
+        };
+        if let Some(to) = fields.get("to").and_then(|field| field.table("to", self.findings)) {
+            to.only(&["relation", "holds", "at", "regardless", "through-detached"], self.findings);
+            confer.regardless |= self.flag(&to, "regardless");
+            confer.through_detached |= self.flag(&to, "through-detached");
+            let relation = self.text(&to, "relation");
+            let (holds, at) = (self.text(&to, "holds"), self.text(&to, "at"));
+            confer.to = match (relation, holds, at) {
+                (Some(relation), None, None) => Some(ConferTo::Relation(relation)),
+                (None, Some(role), Some(at)) => Some(ConferTo::Holds(role, at)),
+                _ => {
+                    let message =
+                        "a confer is to { relation = \"PATH\" } or { holds = \"ROLE\", at = \"PATH\" }";
+                    self.findings.push(Finding::error("wrong-shape", to.span, message));
+                    None
+                }
+            };
+        }
+        confer
     }
 
     fn subject(&mut self, key: At<String>, fields: &Fields<'_, '_>) {
@@ -441,9 +478,6 @@ impl Reader<'_> {
             ],
             self.findings,
         );
-        if let Some(field) = fields.get("standby") {
-            self.later(field.span(), "standby");
-        }
         let mut values = Vec::new();
         if let Some(table) = fields.get("values").and_then(|field| field.table("values", self.findings)) {
             for (name, field) in table.entries() {
@@ -489,6 +523,7 @@ impl Reader<'_> {
             when: self.when(fields),
             regardless: self.flag(fields, "regardless"),
             given_to: self.word(fields, "given-to", &given),
+            standby: self.standby(fields),
             clauses,
             key,
         };
@@ -553,5 +588,121 @@ impl Reader<'_> {
             span: fields.span,
         };
         self.tree.rules.push(rule);
+    }
+
+    fn standby(&mut self, fields: &Fields<'_, '_>) -> Option<Standby> {
+        let field = fields.get("standby")?;
+        let inner = field.table("standby", self.findings)?;
+        inner.only(&["longest", "when", "reason", "self"], self.findings);
+        self.needs(&inner, "standby", &["longest"]);
+        let longest = self.text(&inner, "longest").and_then(|text| {
+            let parsed = parse_duration(&text.value).filter(SignedDuration::is_positive);
+            if parsed.is_none() {
+                let message = format!("{:?} is not a stretch of time", text.value);
+                let finding = Finding::error("wrong-shape", text.span, message);
+                self.findings.push(finding.help("write such as 45m, 2h30m or 1d"));
+            }
+            parsed
+        });
+        Some(Standby {
+            longest,
+            when: self.when(&inner),
+            reason: self.flag(&inner, "reason"),
+            by_self: self.flag(&inner, "self"),
+            span: field.span(),
+        })
+    }
+
+    /// The key of a table that needs one of its own, well formed and used once.
+    fn own_key(&mut self, fields: &Fields<'_, '_>, what: &str) -> Option<At<String>> {
+        let key = self.text(fields, "key")?;
+        self.key(&key);
+        self.define(&format!("the {what} {:?}", key.value), key.span);
+        Some(key)
+    }
+
+    fn separation(&mut self, fields: &Fields<'_, '_>) {
+        fields.only(&["key", "name", "roles"], self.findings);
+        self.needs(fields, "a separation", &["key", "roles"]);
+        let separation = Separation {
+            key: self.own_key(fields, "separation"),
+            name: self.text(fields, "name"),
+            roles: self.texts(fields, "roles"),
+            span: fields.span,
+        };
+        self.tree.separations.push(separation);
+    }
+
+    fn tenant_roles(&mut self, field: &Field<'_, '_>) {
+        let Some(fields) = field.table("[tenant-roles]", self.findings) else { return };
+        fields.only(&["clause"], self.findings);
+        let Some(clauses) = fields.get("clause") else { return };
+        for fields in clauses.tables("[[tenant-roles.clause]]", self.findings) {
+            fields.only(&["permissions", "when", "regardless", "unguarded"], self.findings);
+            self.needs(&fields, "a clause", &["permissions"]);
+            let clause = TenantClause {
+                permissions: self.texts(&fields, "permissions"),
+                when: self.when(&fields),
+                regardless: self.flag(&fields, "regardless"),
+                unguarded: self.flag(&fields, "unguarded"),
+                span: fields.span,
+            };
+            self.tree.tenant_roles.push(clause);
+        }
+    }
+
+    fn route(&mut self, fields: &Fields<'_, '_>) {
+        fields.only(&["application", "method", "path", "needs", "open", "resource"], self.findings);
+        self.needs(fields, "a route", &["application", "method", "path"]);
+        let resource = fields.get("resource").and_then(|field| {
+            if !field.is_table() {
+                return field.text(self.findings).map(RouteResource::Named);
+            }
+            let inner = field.table("resource", self.findings)?;
+            inner.only(&["new", "within", "any"], self.findings);
+            let (new, any) = (self.text(&inner, "new"), self.text(&inner, "any"));
+            let within = self.text(&inner, "within");
+            match (new, any, within) {
+                (Some(kind), None, within) => Some(RouteResource::New(kind, within)),
+                (None, Some(kind), None) => Some(RouteResource::Any(kind)),
+                _ => {
+                    let message = "a route's resource is \"type:{parameter}\", { new = \"type\" } or { any = \"type\" }";
+                    self.findings.push(Finding::error("wrong-shape", field.span(), message));
+                    None
+                }
+            }
+        });
+        let route = Route {
+            application: self.text(fields, "application"),
+            method: self.text(fields, "method"),
+            path: self.text(fields, "path"),
+            needs: self.texts(fields, "needs"),
+            open: self.flag(fields, "open"),
+            resource,
+            span: fields.span,
+        };
+        self.tree.routes.push(route);
+    }
+
+    fn affordance(&mut self, fields: &Fields<'_, '_>) {
+        fields.only(&["application", "key", "name", "visible", "enabled", "under"], self.findings);
+        self.needs(fields, "an affordance", &["application", "key", "visible"]);
+        let application = self.text(fields, "application");
+        let key = self.text(fields, "key");
+        if let Some(key) = &key {
+            self.key(key);
+            let of = application.as_ref().map_or("", |application| application.value.as_str());
+            self.define(&format!("the affordance {:?} of {of:?}", key.value), key.span);
+        }
+        let affordance = Affordance {
+            application,
+            key,
+            name: self.text(fields, "name"),
+            visible: self.text(fields, "visible"),
+            enabled: self.text(fields, "enabled"),
+            under: self.text(fields, "under"),
+            span: fields.span,
+        };
+        self.tree.affordances.push(affordance);
     }
 }

@@ -8,11 +8,12 @@ mod paths;
 mod told;
 mod values;
 
+use super::Tenant;
 use super::question::{Resource, Said};
-use super::{Tenant, Walk};
+use super::walk::Walk;
 use crate::charter::model::{
-    Attribute, Condition, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, Relation, Root,
-    Stated, Step, Test, TestId,
+    Attribute, Condition, Confer, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, Relation,
+    Root, Stated, Step, Test, TestId,
 };
 use crate::register::{EntityId, Grant, Sym};
 use crate::source::Span;
@@ -52,7 +53,7 @@ impl Lack {
 
 /// An entity on a path.
 #[derive(Clone, Copy, Debug, PartialEq)]
-enum Thing<'e> {
+pub(super) enum Thing<'e> {
     /// One of the register.
     Registered(EntityId),
     /// The question's own resource, which the register does not know.
@@ -71,12 +72,21 @@ enum Read<'e> {
 
 /// The last step to an entity.
 #[derive(Clone, Copy, Debug)]
-struct Reached<'e> {
+pub(super) struct Reached<'e> {
     from: Option<Thing<'e>>,
     across: bool,
 }
 
 const DIRECTLY: Reached<'static> = Reached { from: None, across: false };
+
+/// Whether a conferral's path could be followed to all its ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Ends {
+    /// To all of them.
+    All,
+    /// A step is missing.
+    Some,
+}
 
 /// Whether a list was read whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -124,10 +134,10 @@ impl<'e> Walk<'e> {
             Test::In(needle, list) => self.is_in(bound, *needle, list),
             Test::InNetwork(needle, list) => self.in_network(bound, *needle, list),
             Test::Overlaps(a, b) => self.overlaps(bound, a, b),
-            Test::HoldsRole(role) => Truth::from(self.holds(*role)),
+            Test::HoldsRole(role) => self.holds(*role),
             Test::Member(group) => match (self.subject, self.engine.link.groups[group.index()]) {
                 (None, _) => Truth::Undetermined,
-                (Some(_), group) => Truth::from(group.is_some_and(|group| self.scratch.is_holder(group))),
+                (Some(_), group) => Truth::from(group.is_some_and(|group| self.holders.contains(group))),
             },
             Test::Among(path) => self.among(bound, *path),
             Test::Known(path) => self.known(bound, *path),
@@ -279,7 +289,7 @@ impl<'e> Walk<'e> {
 
     /// Whether a group reached by a step has the subject as a member, through groups that count
     /// where the step began.
-    fn stands_for(&self, group: EntityId, subject: EntityId, reached: Reached<'e>) -> bool {
+    pub(super) fn stands_for(&self, group: EntityId, subject: EntityId, reached: Reached<'e>) -> bool {
         let register = self.engine.register;
         if register.kind(group) != Sym::GROUP {
             return false;

@@ -25,10 +25,7 @@ impl<'e> Walk<'e> {
     pub(super) fn root(&self, root: Root) -> Result<Read<'e>, Lack> {
         let thing = match root {
             Root::Subject => Thing::Registered(self.subject.ok_or(Lack::Missing)?),
-            _ => match self.question.resource {
-                Resource::Registered(id) => Thing::Registered(id),
-                Resource::Stated { .. } => Thing::Own,
-            },
+            _ => self.site.thing.map_or(Thing::Own, Thing::Registered),
         };
         Ok(Read::Thing(thing, DIRECTLY))
     }
@@ -85,7 +82,7 @@ impl<'e> Walk<'e> {
         Ok(Read::Value(value))
     }
 
-    pub(super) fn own_kind(&self) -> KindId {
+    pub(in crate::decide) fn own_kind(&self) -> KindId {
         self.engine.policy.model().permissions[self.question.permission.index()].kind
     }
 
@@ -109,7 +106,8 @@ impl<'e> Walk<'e> {
     pub(super) fn tenant_of(&self, thing: Thing<'_>) -> Tenant {
         match thing {
             Thing::Registered(id) => self.engine.tenant_of(id),
-            Thing::Own => self.tenant,
+            // Only the question's own site leads to it.
+            Thing::Own => self.site.tenant,
             Thing::Named(_) => Tenant::Unknown,
         }
     }
@@ -235,5 +233,62 @@ impl<'e> Walk<'e> {
             return to.as_deref().ok_or(Lack::IllTyped);
         }
         if relation.default_empty { Ok(&[]) } else { Err(Lack::Missing) }
+    }
+
+    /// Visits the ends of a conferral's path that can be reached, with the step that led there.
+    /// Where the path would lead out of what is detached, it ends without one.
+    pub(in crate::decide) fn confer_ends(
+        &self,
+        confer: &'e Confer,
+        visit: &mut dyn FnMut(EntityId, Reached<'e>),
+    ) -> Ends {
+        match self.root(Root::Resource) {
+            Ok(Read::Thing(thing, reached)) => {
+                self.confer_steps(confer, thing, reached, &confer.path.steps, visit)
+            }
+            _ => Ends::Some,
+        }
+    }
+
+    fn confer_steps(
+        &self,
+        confer: &'e Confer,
+        thing: Thing<'e>,
+        reached: Reached<'e>,
+        steps: &'e [Step],
+        visit: &mut dyn FnMut(EntityId, Reached<'e>),
+    ) -> Ends {
+        let Some((step, rest)) = steps.split_first() else {
+            if let Thing::Registered(id) = thing {
+                visit(id, reached);
+                return Ends::All;
+            }
+            return Ends::Some;
+        };
+        if *step == Step::Within && !confer.through_detached && self.is_detached(thing) {
+            return Ends::All;
+        }
+        if !self.is_many(thing, *step) {
+            return match self.step(thing, *step) {
+                Ok(Read::Thing(next, reached)) => self.confer_steps(confer, next, reached, rest, visit),
+                _ => Ends::Some,
+            };
+        }
+        let Ok(Source::Things(targets, relation)) = self.source(thing, *step) else { return Ends::Some };
+        let mut ends = if targets.len() > MAX_MEMBERS { Ends::Some } else { Ends::All };
+        for target in targets.iter().take(MAX_MEMBERS) {
+            let found = match self.follow(thing, *target, relation) {
+                Ok(Read::Thing(next, reached)) => self.confer_steps(confer, next, reached, rest, visit),
+                _ => Ends::Some,
+            };
+            if found == Ends::Some {
+                ends = Ends::Some;
+            }
+        }
+        ends
+    }
+
+    fn is_detached(&self, thing: Thing<'_>) -> bool {
+        matches!(thing, Thing::Registered(id) if self.engine.register.is_detached(id))
     }
 }

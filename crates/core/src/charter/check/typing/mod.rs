@@ -44,6 +44,8 @@ pub struct Surroundings<'a> {
     pub grant: Option<&'a [(String, ValueType)]>,
     /// Whether `holds` may name a guarded role.
     pub regardless: bool,
+    /// Whether it is the `when` of a standby, which is about no resource.
+    pub standby: bool,
     /// What to split off if the types differ, e.g. `a clause of its own`.
     pub split: &'static str,
 }
@@ -56,30 +58,62 @@ pub fn condition(
     findings: &mut Vec<Finding>,
 ) -> Option<Condition> {
     let before = findings.len();
-    let empty = Condition {
-        tests: Vec::new(),
-        operands: Vec::new(),
-        paths: Vec::new(),
-        test_spans: Vec::new(),
-        operand_spans: Vec::new(),
-        path_spans: Vec::new(),
-        root: TestId(0),
-    };
-    let mut typer = Typer {
-        scope,
-        around,
-        regardless: around.regardless,
-        made: empty,
-        findings,
-        depth: 0,
-        inlining: Vec::new(),
-        full: false,
-    };
+    let mut typer = Typer::new(scope, around, findings);
     let root = typer.test(expr);
     let mut made = typer.made;
     made.root = root?;
     let whole = findings[before..].iter().all(|f| f.severity != crate::source::Severity::Error);
     whole.then_some(made)
+}
+
+/// Whether holding a role may be asked about: it says nothing of a `when` or `values`, so a role
+/// that has them, or is included in one that has, is refused unless that is meant.
+pub fn unguarded(
+    scope: &Scope<'_>,
+    role: RoleId,
+    place: Span,
+    regardless: bool,
+    findings: &mut Vec<Finding>,
+) -> bool {
+    let Some(guarded) = scope.guarded_through(role).filter(|_| !regardless) else { return true };
+    let key = &scope.roles[role.index()].key.value;
+    let through = &scope.roles[guarded.index()].key.value;
+    let why = if guarded == role {
+        format!("{key:?} has a when or values of its own, and holds looks at neither")
+    } else {
+        format!("{key:?} is included in {through:?}, which has a when or values that holds does not look at")
+    };
+    let finding = Finding::error("holds-guarded", place, why);
+    findings.push(finding.help("if that is meant, write regardless = true beside this"));
+    false
+}
+
+/// Types a path from a resource of one type, and gives the kinds it ends in.
+pub fn path_from(
+    scope: &Scope<'_>,
+    kind: KindId,
+    written: &Expr,
+    findings: &mut Vec<Finding>,
+) -> Option<(Path, Vec<KindId>)> {
+    let around = Surroundings {
+        kinds: &[kind],
+        grant: None,
+        regardless: false,
+        standby: false,
+        split: "a confer of its own",
+    };
+    let mut typer = Typer::new(scope, around, findings);
+    let (path, ends) = typer.any_path(written)?;
+    let path = typer.made.paths.swap_remove(path.index());
+    match ends {
+        Type::Entity(kinds) => Some((path, kinds)),
+        Type::Wrong => None,
+        Type::Value(value) => {
+            let message = format!("this path ends in {}, not in an entity", article(value));
+            findings.push(Finding::error("types-differ", written.span, message));
+            None
+        }
+    }
 }
 
 struct Typer<'a, 'f> {
@@ -91,6 +125,22 @@ struct Typer<'a, 'f> {
     depth: usize,
     inlining: Vec<&'a str>,
     full: bool,
+}
+
+impl<'a, 'f> Typer<'a, 'f> {
+    fn new(scope: &'a Scope<'a>, around: Surroundings<'a>, findings: &'f mut Vec<Finding>) -> Self {
+        let made = Condition {
+            tests: Vec::new(),
+            operands: Vec::new(),
+            paths: Vec::new(),
+            test_spans: Vec::new(),
+            operand_spans: Vec::new(),
+            path_spans: Vec::new(),
+            root: TestId(0),
+        };
+        let regardless = around.regardless;
+        Typer { scope, around, regardless, made, findings, depth: 0, inlining: Vec::new(), full: false }
+    }
 }
 
 impl<'a> Typer<'a, '_> {

@@ -275,6 +275,11 @@ impl<'a> Typer<'a, '_> {
         span: Span,
     ) -> Option<TestId> {
         match name {
+            "holds" if self.around.standby => {
+                let message = "the when of a standby is about no place where a role could be held".to_owned();
+                self.error_help("standby-reads", span, message, "it reads subject, context and now");
+                None
+            }
             "holds" => {
                 let (key, place) = self.one_text(name, arguments, span)?;
                 let role = self.role(key, place)?;
@@ -384,24 +389,7 @@ impl<'a> Typer<'a, '_> {
             self.error("unknown-role", place, message);
             return None;
         };
-        if let Some(guarded) = self.scope.guarded_through(role).filter(|_| !self.regardless) {
-            let through = self.scope.roles[guarded.index()].key.value.clone();
-            let why = if guarded == role {
-                format!("{key:?} has a when or values of its own, and holds looks at neither")
-            } else {
-                format!(
-                    "{key:?} is included in {through:?}, which has a when or values that holds does not look at"
-                )
-            };
-            self.error_help(
-                "holds-guarded",
-                place,
-                why,
-                "if that is meant, write regardless = true beside this when",
-            );
-            return None;
-        }
-        Some(role)
+        unguarded(self.scope, role, place, self.regardless, self.findings).then_some(role)
     }
 
     pub(super) fn group(&mut self, key: &str, place: Span) -> Option<GroupId> {

@@ -1,0 +1,129 @@
+//! What counts at a place: the places a grant may lie at to arrive there, its tenant, and the
+//! subject with the groups that stand for it there.
+
+use super::question::{Question, Resource};
+use super::{Engine, Tenant};
+use crate::register::{EntityId, Register, Sym};
+use foldhash::fast::RandomState;
+use hashbrown::HashSet;
+
+/// Where holding a role is asked about.
+#[derive(Clone, Debug)]
+pub(super) struct Site {
+    /// The resource or tenant; none if it is the question's own, which the register does not know.
+    pub thing: Option<EntityId>,
+    /// It and, until something is detached, what it lies within, with its tenant if that is reached.
+    pub places: Vec<EntityId>,
+    /// Its tenant.
+    pub tenant: Tenant,
+    /// What it lies within, if roles that arrive there arrive here.
+    pub outer: Option<EntityId>,
+}
+
+impl Default for Site {
+    fn default() -> Self {
+        Site { thing: None, places: Vec::new(), tenant: Tenant::None, outer: None }
+    }
+}
+
+impl Site {
+    /// Makes it the site of a question.
+    pub fn find(&mut self, engine: Engine<'_>, question: &Question) {
+        let (thing, start) = match question.resource {
+            Resource::Registered(id) => (Some(id), Some(id)),
+            Resource::Stated { within, .. } => (None, within),
+        };
+        let kind = engine.policy.model().permissions[question.permission.index()].kind;
+        let lies_nowhere = engine.policy.model().kinds[kind.index()].within.is_empty();
+        self.fill(engine.register, thing, start, lies_nowhere);
+    }
+
+    /// The site of an entity of the register.
+    pub fn of(engine: Engine<'_>, id: EntityId) -> Site {
+        let mut site = Site::default();
+        let lies_nowhere = engine.tenant_of(id) == Tenant::None;
+        site.fill(engine.register, Some(id), Some(id), lies_nowhere);
+        site
+    }
+
+    fn fill(
+        &mut self,
+        register: &Register,
+        thing: Option<EntityId>,
+        start: Option<EntityId>,
+        lies_nowhere: bool,
+    ) {
+        self.thing = thing;
+        self.places.clear();
+        let (mut next, mut arrives, mut end) = (start, true, None);
+        while let Some(id) = next {
+            if arrives {
+                self.places.push(id);
+            }
+            arrives &= !register.is_detached(id);
+            end = next;
+            next = register.within(id);
+        }
+        self.tenant = match end {
+            _ if lies_nowhere => Tenant::None,
+            Some(end) if register.kind(end) == Sym::TENANT => Tenant::Is(end),
+            _ => Tenant::Unknown,
+        };
+        self.outer = match thing {
+            Some(id) if register.is_detached(id) => None,
+            Some(id) => register.within(id),
+            None => start,
+        };
+    }
+}
+
+/// The subject and the groups that stand for it at a site, each with the one it was reached from.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Holders {
+    /// The subject first.
+    pub list: Vec<(EntityId, u32)>,
+    /// The same as a set, once there are too many to look through.
+    many: HashSet<EntityId, RandomState>,
+}
+
+impl Holders {
+    /// Too many holders to look through one by one.
+    const MANY: usize = 64;
+
+    /// Finds them: a group of another tenant stands for nobody there, nor does any group reached
+    /// only through it.
+    pub fn find(&mut self, register: &Register, subject: Option<EntityId>, tenant: Tenant) {
+        self.list.clear();
+        self.many.clear();
+        let Some(subject) = subject else { return };
+        self.list.push((subject, 0));
+        let mut at = 0;
+        while at < self.list.len() {
+            let (id, _) = self.list[at];
+            for group in register.groups(id) {
+                let counts = match register.group_tenant(*group) {
+                    None => true,
+                    Some(of) => tenant == Tenant::Is(of),
+                };
+                if counts && !self.contains(*group) {
+                    self.list.push((*group, u32::try_from(at).unwrap_or(u32::MAX)));
+                    if self.list.len() == Self::MANY {
+                        self.many.extend(self.list.iter().map(|(id, _)| *id));
+                    } else if self.list.len() > Self::MANY {
+                        self.many.insert(*group);
+                    }
+                }
+            }
+            at += 1;
+        }
+    }
+
+    /// Whether somebody is among them.
+    pub fn contains(&self, id: EntityId) -> bool {
+        if self.list.len() < Self::MANY {
+            self.list.iter().any(|(known, _)| *known == id)
+        } else {
+            self.many.contains(&id)
+        }
+    }
+}

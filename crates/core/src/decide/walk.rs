@@ -1,0 +1,481 @@
+//! One decision, step by step: deny rules; roles by grant, as a gift and by conferral, less what
+//! is separated; allow rules.
+
+use super::confer::Conferral;
+use super::evaluate::Bound;
+use super::question::{Question, Subject};
+use super::site::{Holders, Site};
+use super::{
+    Arrival, Arrived, Decision, Engine, Listener, Made, Named, Owner, Reason, Scratch, Silent, Tenant, Via,
+};
+use crate::charter::model::{Role, RoleId, Rule, RuleId};
+use crate::charter::syntax::GivenTo;
+use crate::register::{EntityId, Grant, Held, PlaceOf, Sym};
+use crate::value::Truth;
+
+/// One decision under way, seen from one site: the question's, or one that confers.
+#[derive(Clone, Copy)]
+pub(super) struct Walk<'e> {
+    pub engine: Engine<'e>,
+    pub question: &'e Question,
+    /// The subject; none if it is anonymous.
+    pub subject: Option<EntityId>,
+    pub site: &'e Site,
+    pub holders: &'e Holders,
+    /// What relationships confer in this decision, worked out when it is first asked for.
+    pub conferral: &'e Conferral,
+    /// The number of the site in the conferral.
+    pub at: u32,
+    /// A grant on standby that is taken as active.
+    pub assumed: Option<u32>,
+}
+
+impl<'e> Walk<'e> {
+    pub fn new(engine: Engine<'e>, question: &'e Question, scratch: &'e mut Scratch) -> Walk<'e> {
+        let subject = match question.subject {
+            Subject::Entity(id) => Some(id),
+            Subject::Anonymous => None,
+        };
+        scratch.site.find(engine, question);
+        scratch.holders.find(engine.register, subject, scratch.site.tenant);
+        scratch.conferral.forget();
+        Walk {
+            engine,
+            question,
+            subject,
+            site: &scratch.site,
+            holders: &scratch.holders,
+            conferral: &scratch.conferral,
+            at: 0,
+            assumed: None,
+        }
+    }
+
+    pub fn decide<L: Listener>(&self, listener: &mut L) -> Decision {
+        if let Some(rule) = self.denies(listener) {
+            if L::ON {
+                self.candidates(listener);
+            }
+            return Decision::deny(Reason::Rule(rule));
+        }
+        let found = self.candidates(listener);
+        match (found.role, found.rule) {
+            (Some(role), _) => Decision { allowed: true, reason: Reason::Role(role) },
+            (None, Some(rule)) => Decision { allowed: true, reason: Reason::Rule(rule) },
+            (None, None) if found.separated => Decision::deny(Reason::Separated),
+            (None, None) if found.undetermined => Decision::deny(Reason::Undetermined),
+            (None, None) if found.condition => Decision::deny(Reason::Condition),
+            (None, None) if self.on_standby().is_some() => Decision::deny(Reason::Standby),
+            (None, None) => Decision::deny(Reason::NoRole),
+        }
+    }
+
+    // -- rules ---------------------------------------------------------------------------------
+
+    /// The first deny rule that applies: true or undetermined, or without a condition.
+    fn denies<L: Listener>(&self, listener: &mut L) -> Option<RuleId> {
+        let mut first = None;
+        for id in self.engine.policy.denies(self.question.permission) {
+            let rule = &self.engine.policy.model().rules[id.index()];
+            let value = rule.when.as_ref().map_or(Truth::True, |when| {
+                self.condition(Bound { condition: when, grant: None }, Owner::Rule(*id), listener)
+            });
+            listener.rule(*id, value, true);
+            if value != Truth::False {
+                first = first.or(Some(*id));
+                if !L::ON {
+                    break;
+                }
+            }
+        }
+        first
+    }
+
+    /// Whether an allow rule reaches this subject here at all.
+    fn reaches(&self, rule: &Rule) -> bool {
+        if self.subject.is_none() && !rule.for_anyone {
+            return false;
+        }
+        rule.across_tenants
+            || match self.site.tenant {
+                Tenant::None => true,
+                Tenant::Unknown => false,
+                Tenant::Is(_) => self.is_member_of_tenant(),
+            }
+    }
+
+    fn is_member_of_tenant(&self) -> bool {
+        let (Some(subject), Tenant::Is(tenant)) = (self.subject, self.site.tenant) else { return false };
+        self.engine.register.record(subject).tenants.contains(&tenant)
+    }
+
+    // -- candidates ----------------------------------------------------------------------------
+
+    fn candidates<L: Listener>(&self, listener: &mut L) -> Found {
+        let mut found = Found { taken: self.taken(), ..Found::default() };
+        self.by_grant(&mut found, listener);
+        self.by_gift(&mut found, listener);
+        self.by_conferral(&mut found, listener);
+        if found.role.is_none() || L::ON {
+            self.by_rule(&mut found, listener);
+        }
+        found
+    }
+
+    /// The separated roles that the subject possibly holds here together with one that they are
+    /// separated from: what includes them gives nothing.
+    fn taken(&self) -> Vec<RoleId> {
+        let mut taken = Vec::new();
+        for (a, b) in self.engine.policy.separated(self.question.permission) {
+            if self.holds(*a) != Truth::False && self.holds(*b) != Truth::False {
+                taken.extend([*a, *b]);
+            }
+        }
+        taken
+    }
+
+    fn by_grant<L: Listener>(&self, found: &mut Found, listener: &mut L) {
+        let permission = self.question.permission;
+        for (holder, (id, _)) in self.holders.list.iter().enumerate() {
+            for held in self.engine.register.held(*id) {
+                let named = self.engine.link.roles[held.role.0 as usize];
+                let via = Via::Grant { grant: held.grant, holder: u32::try_from(holder).unwrap_or(u32::MAX) };
+                match named {
+                    Some(Named::Role(role)) => {
+                        if found.is_settled::<L>(Arrived::Role(role), self.engine)
+                            || !self.engine.policy.may_give(role, permission)
+                        {
+                            continue;
+                        }
+                        let Some(grant) = self.counts(held, role) else { continue };
+                        let gives = self.gives(role, Some(grant), listener);
+                        self.arrived(found, listener, Arrived::Role(role), via, Truth::True, gives);
+                    }
+                    Some(Named::Made(at)) => {
+                        let made = &self.engine.link.made[at as usize];
+                        // Without a clause the revision lets no tenant's role give it.
+                        let gives = made.permissions.binary_search(&permission).is_ok()
+                            && !self.engine.policy.tenant_clauses(permission).is_empty();
+                        if gives && self.made_counts(held, made) {
+                            let gives = self.made_gives(listener);
+                            self.arrived(found, listener, Arrived::Made(made.key), via, Truth::True, gives);
+                        }
+                    }
+                    None => {}
+                }
+            }
+        }
+    }
+
+    fn by_gift<L: Listener>(&self, found: &mut Found, listener: &mut L) {
+        for role in self.engine.policy.given() {
+            if found.is_settled::<L>(Arrived::Role(*role), self.engine)
+                || !self.engine.policy.may_give(*role, self.question.permission)
+            {
+                continue;
+            }
+            let Some(given) = self.gift(*role) else { continue };
+            let gives = self.gives(*role, None, listener);
+            self.arrived(found, listener, Arrived::Role(*role), Via::Given(given), Truth::True, gives);
+        }
+    }
+
+    fn by_conferral<L: Listener>(&self, found: &mut Found, listener: &mut L) {
+        for role in self.engine.policy.conferred_roots(self.question.permission) {
+            if found.is_settled::<L>(Arrived::Role(*role), self.engine)
+                || !self.engine.policy.may_give(*role, self.question.permission)
+            {
+                continue;
+            }
+            let arrives = self.conferred(*role);
+            if arrives == Truth::False {
+                continue;
+            }
+            if L::ON {
+                self.tell_conferral(*role, listener);
+            }
+            let gives = self.gives(*role, None, listener);
+            self.arrived(found, listener, Arrived::Role(*role), Via::Conferred, arrives, gives);
+        }
+    }
+
+    fn arrived<L: Listener>(
+        &self,
+        found: &mut Found,
+        listener: &mut L,
+        role: Arrived,
+        via: Via,
+        arrives: Truth,
+        gives: Truth,
+    ) {
+        let policy = self.engine.policy;
+        let separated = match role {
+            Arrived::Role(role) => found.taken.iter().any(|taken| policy.includes(role, *taken)),
+            Arrived::Made(_) => false,
+        };
+        listener.arrival(Arrival { role, via, arrives, gives, separated });
+        match (arrives.and(gives), separated) {
+            (Truth::True, true) => found.separated = true,
+            (_, true) => {}
+            (Truth::True, false) => {
+                let first = found.role.filter(|first| !role.before(*first, self.engine));
+                found.role = Some(first.unwrap_or(role));
+            }
+            (Truth::Undetermined, false) => found.undetermined = true,
+            (Truth::False, false) => found.condition |= arrives == Truth::True,
+        }
+    }
+
+    fn by_rule<L: Listener>(&self, found: &mut Found, listener: &mut L) {
+        for id in self.engine.policy.allows(self.question.permission) {
+            let rule = &self.engine.policy.model().rules[id.index()];
+            let reaches = self.reaches(rule);
+            if !reaches && !L::ON {
+                continue;
+            }
+            // The check refuses an allow rule without a condition; should one come, it is shut.
+            let value = rule.when.as_ref().map_or(Truth::False, |when| {
+                self.condition(Bound { condition: when, grant: None }, Owner::Rule(*id), listener)
+            });
+            listener.rule(*id, value, reaches);
+            if !reaches {
+                continue;
+            }
+            match value {
+                Truth::True => found.rule = found.rule.or(Some(*id)),
+                Truth::Undetermined => found.undetermined = true,
+                Truth::False => found.condition = true,
+            }
+            if !L::ON && found.rule.is_some() {
+                return;
+            }
+        }
+    }
+
+    // -- arriving ------------------------------------------------------------------------------
+
+    /// A grant of a role to one of the holders, if it counts here.
+    fn counts(&self, held: &Held, role: RoleId) -> Option<&'e Grant> {
+        let place = self.place(held)?;
+        let declared = &self.engine.policy.model().roles[role.index()];
+        let permitted = declared.grantable
+            && self.may_hold(role)
+            && declared.held_at.as_ref().is_none_or(|held_at| {
+                let kind = place.map(|id| self.engine.kind(id));
+                // A place of a type this charter does not declare is no place it permits.
+                kind != Some(None) && held_at.permits(kind.flatten())
+            });
+        let grant =
+            self.engine.register.grant(held.grant).filter(|grant| permitted && self.is_live(grant))?;
+        self.is_active(held.grant, declared).then_some(grant)
+    }
+
+    /// The place of a grant, if that is here or around here; `Some(None)` is everywhere.
+    fn place(&self, held: &Held) -> Option<Option<EntityId>> {
+        match held.at {
+            PlaceOf::Everywhere => Some(None),
+            PlaceOf::At(id) if self.site.places.contains(&id) => Some(Some(id)),
+            PlaceOf::At(_) => None,
+        }
+    }
+
+    fn is_live(&self, grant: &Grant) -> bool {
+        grant.is_live(self.question.now)
+    }
+
+    /// Whether a grant needs no activation, or has one for this subject and session that counts.
+    fn is_active(&self, grant: u32, role: &'e Role) -> bool {
+        let Some(standby) = &role.standby else { return true };
+        let activated = || {
+            self.engine.register.activations_of(grant).any(|activation| {
+                let session = activation.session.as_deref();
+                Some(activation.subject) == self.subject
+                    && (session.is_none() || session == self.question.session.as_deref())
+                    && activation.is_live(self.question.now, standby.longest)
+            })
+        };
+        (self.assumed == Some(grant) || activated())
+            && standby.when.as_ref().is_none_or(|when| {
+                self.test(Bound { condition: when, grant: None }, when.root) == Truth::True
+            })
+    }
+
+    /// A grant of a tenant's own role: to users, and for what lies in that tenant.
+    fn made_counts(&self, held: &Held, made: &Made) -> bool {
+        let is_user = self.subject.is_some_and(|id| self.engine.register.kind(id) == Sym::USER);
+        is_user
+            && self.site.tenant == Tenant::Is(made.tenant)
+            && self.place(held).is_some()
+            && self.engine.register.grant(held.grant).is_some_and(|grant| self.is_live(grant))
+    }
+
+    /// Whether subjects of this subject's kind may hold a role.
+    pub fn may_hold(&self, role: RoleId) -> bool {
+        let kind = self.subject.and_then(|subject| self.engine.kind(subject));
+        kind.is_some_and(|kind| self.engine.policy.model().roles[role.index()].held_by(kind))
+    }
+
+    /// How a role arrives without a grant, if it does.
+    fn gift(&self, role: RoleId) -> Option<GivenTo> {
+        let given = self.engine.policy.model().roles[role.index()].given_to?;
+        let arrives = match given {
+            GivenTo::Anyone => self.subject.is_none() || self.may_hold(role),
+            GivenTo::SignedIn => self.may_hold(role),
+            GivenTo::Members => self.may_hold(role) && self.is_member_of_tenant(),
+        };
+        arrives.then_some(given)
+    }
+
+    // -- holding -------------------------------------------------------------------------------
+
+    /// Whether some role that is `role` or includes it arrives here, whatever it gives.
+    pub fn holds(&self, role: RoleId) -> Truth {
+        if self.holds_by_grant(role) {
+            return Truth::True;
+        }
+        let mut held = Truth::False;
+        for outer in self.engine.policy.conferred_including(role) {
+            held = held.or(self.conferred(*outer));
+            if held == Truth::True {
+                break;
+            }
+        }
+        held
+    }
+
+    /// As [`Walk::holds`], by grants and gifts alone.
+    pub fn holds_by_grant(&self, role: RoleId) -> bool {
+        let policy = self.engine.policy;
+        policy.given().iter().any(|outer| policy.includes(*outer, role) && self.gift(*outer).is_some())
+            || self.holders.list.iter().any(|(id, _)| {
+                self.engine.register.held(*id).iter().any(|held| {
+                    matches!(self.engine.link.roles[held.role.0 as usize], Some(Named::Role(outer))
+                        if policy.includes(outer, role) && self.counts(held, outer).is_some())
+                })
+            })
+    }
+
+    /// Every role that surely arrives, whatever it gives: what an explanation can say of a subject
+    /// that holds something else.
+    pub fn arrivals(&self) -> Vec<(Arrived, Via)> {
+        let mut all = Vec::new();
+        for (holder, (id, _)) in self.holders.list.iter().enumerate() {
+            let holder = u32::try_from(holder).unwrap_or(u32::MAX);
+            for held in self.engine.register.held(*id) {
+                let role = match self.engine.link.roles[held.role.0 as usize] {
+                    Some(Named::Role(role)) => self.counts(held, role).map(|_| Arrived::Role(role)),
+                    Some(Named::Made(at)) => {
+                        let made = &self.engine.link.made[at as usize];
+                        self.made_counts(held, made).then_some(Arrived::Made(made.key))
+                    }
+                    None => None,
+                };
+                all.extend(role.map(|role| (role, Via::Grant { grant: held.grant, holder })));
+            }
+        }
+        for role in self.engine.policy.given() {
+            all.extend(self.gift(*role).map(|given| (Arrived::Role(*role), Via::Given(given))));
+        }
+        all
+    }
+
+    /// The first grant on standby, begun and not ended, that would make a candidate if it were
+    /// active. Tried one by one, each as a decision of its own.
+    pub fn on_standby(&self) -> Option<u32> {
+        if !self.engine.policy.has_standby() {
+            return None;
+        }
+        let register = self.engine.register;
+        for holder in register.holders_of(self.subject?) {
+            for held in register.held(holder) {
+                let Some(Named::Role(role)) = self.engine.link.roles[held.role.0 as usize] else { continue };
+                let on_standby = self.engine.policy.model().roles[role.index()].standby.is_some();
+                if !on_standby || !register.grant(held.grant).is_some_and(|grant| self.is_live(grant)) {
+                    continue;
+                }
+                let conferral = Conferral::default();
+                let supposed = Walk { assumed: Some(held.grant), conferral: &conferral, ..*self };
+                let found = supposed.candidates(&mut Silent);
+                if found.role.is_some() || found.rule.is_some() {
+                    return Some(held.grant);
+                }
+            }
+        }
+        None
+    }
+
+    // -- giving --------------------------------------------------------------------------------
+
+    /// Whether an arriving role gives the permission.
+    fn gives<L: Listener>(&self, role: RoleId, grant: Option<&'e Grant>, listener: &mut L) -> Truth {
+        let permission = self.question.permission;
+        let policy = self.engine.policy;
+        if !policy.may_give(role, permission) {
+            return Truth::False;
+        }
+        if policy.surely_gives(role, permission) && !L::ON {
+            return Truth::True;
+        }
+        let declared = &policy.model().roles[role.index()];
+        let guard = declared.when.as_ref().map_or(Truth::True, |when| {
+            self.condition(Bound { condition: when, grant }, Owner::Role(role), listener)
+        });
+        if guard == Truth::False && !L::ON {
+            return Truth::False;
+        }
+        let mut given = Truth::from(declared.permissions.binary_search(&permission).is_ok());
+        for (at, clause) in declared.clauses.iter().enumerate() {
+            if (given == Truth::True && !L::ON) || clause.permissions.binary_search(&permission).is_err() {
+                continue;
+            }
+            let owner = Owner::Clause(role, u32::try_from(at).unwrap_or(u32::MAX));
+            given = given.or(self.condition(Bound { condition: &clause.when, grant }, owner, listener));
+        }
+        for inner in &declared.includes {
+            if given == Truth::True && !L::ON {
+                break;
+            }
+            given = given.or(self.gives(*inner, grant, listener));
+        }
+        guard.and(given)
+    }
+
+    /// Whether a tenant's own role gives the permission, under what the charter lets it.
+    fn made_gives<L: Listener>(&self, listener: &mut L) -> Truth {
+        let mut given = Truth::False;
+        for at in self.engine.policy.tenant_clauses(self.question.permission) {
+            let clause = &self.engine.policy.model().tenant_clauses[*at as usize];
+            given = given.or(clause.when.as_ref().map_or(Truth::True, |when| {
+                self.condition(Bound { condition: when, grant: None }, Owner::TenantClause(*at), listener)
+            }));
+        }
+        given
+    }
+
+    pub fn condition<L: Listener>(&self, bound: Bound<'e>, owner: Owner, listener: &mut L) -> Truth {
+        let value = self.test(bound, bound.condition.root);
+        if L::ON {
+            listener.condition(owner, value, self.culprit(bound, value), self.parts(bound));
+        }
+        value
+    }
+}
+
+/// What the candidates came to.
+#[derive(Debug, Default)]
+struct Found {
+    /// Separated roles, held together with what they are separated from.
+    taken: Vec<RoleId>,
+    role: Option<Arrived>,
+    rule: Option<RuleId>,
+    separated: bool,
+    undetermined: bool,
+    condition: bool,
+}
+
+impl Found {
+    /// Whether a role cannot change the answer any more.
+    fn is_settled<L: Listener>(&self, role: Arrived, engine: Engine<'_>) -> bool {
+        !L::ON && self.role.is_some_and(|first| !role.before(first, engine))
+    }
+}
