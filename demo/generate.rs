@@ -35,8 +35,8 @@ fn story() -> Vec<Value> {
         json!({"entity":"group:duty-inspectors","members":["group:night","user:tomas"]}),
         json!({"entity":"group:customs-duty","members":["group:duty-inspectors"]}),
         json!({"entity":"group:northline-desk","tenant":"northline","members":["user:vera"]}),
-        json!({"entity":"vessel:kestrel","within":"tenant:northline","attributes":{"length":"182.5","flag":"PT"}}),
-        json!({"entity":"voyage:v-9","within":"vessel:kestrel","attributes":{"departs":"2026-11-24T05:00:00Z"},"relations":{"berth":"berth:b-1"}}),
+        json!({"entity":"vessel:kestrel","within":"tenant:northline","attributes":{"length":"182.5","flag":"PT"},"relations":{"escorted-by":"vessel:hold-fast"}}),
+        json!({"entity":"voyage:v-9","within":"vessel:kestrel","attributes":{"departs":"2026-11-24T05:00:00Z"},"relations":{"berth":"berth:b-1","master":"user:sena"}}),
         json!({"entity":"manifest:m-204","within":"voyage:v-9","attributes":{"line":"NL","hazard":5,"state":"filed"},"relations":{"declarant":"user:tomas"}}),
         json!({"entity":"manifest:m-205","within":"voyage:v-9","attributes":{"line":"NL","hazard":2,"state":"filed"},"relations":{"declarant":"user:ola","reviewers":["user:petra","group:northline-desk"]}}),
         json!({"entity":"manifest:m-206","within":"voyage:v-9","attributes":{"line":"HF","hazard":1,"state":"held","held":true},"relations":{"declarant":"user:ola"}}),
@@ -46,6 +46,11 @@ fn story() -> Vec<Value> {
         json!({"entity":"booking:bk-31","within":"voyage:v-9","attributes":{"line":"NL"},"relations":{"agent":"user:ola"}}),
         json!({"entity":"invoice:inv-8","within":"booking:bk-31","attributes":{"amount":"4200.50"}}),
         json!({"entity":"invoice:inv-9","within":"booking:bk-31","attributes":{"amount":"18000"}}),
+        json!({"entity":"vessel:grip","within":"tenant:northline","attributes":{"length":"28","flag":"PT"}}),
+        json!({"entity":"vessel:hold-fast","within":"tenant:northline","attributes":{"length":"31","flag":"PT"},"relations":{"escorted-by":"vessel:grip"}}),
+        json!({"entity":"user:sena","tenants":["northline"],"attributes":{"post":"quay"}}),
+        json!({"entity":"user:lio","tenants":["northline"],"attributes":{"post":"quay"}}),
+        json!({"entity":"user:aske","tenants":["hallfjord"],"attributes":{"post":"office"}}),
         json!({"entity":"vessel:skua","within":"tenant:hallfjord","attributes":{"length":"96","flag":"NO"}}),
         json!({"entity":"berth:b-1","within":"tenant:authority","attributes":{"depth":"14.2"}}),
         json!({"entity":"berth:b-2","within":"tenant:authority","attributes":{"depth":"9","closed":true}}),
@@ -64,6 +69,14 @@ fn story() -> Vec<Value> {
         json!({"grant":{"id":"g-nils","role":"planner","to":"user:nils","at":"tenant:hallfjord"}}),
         json!({"grant":{"id":"g-accounts","role":"accounts","to":"group:northline-desk","at":"tenant:northline"}}),
         json!({"grant":{"id":"g-old","role":"harbour-master","to":"user:old-hand","at":"tenant:authority"}}),
+        json!({"grant":{"id":"g-pilot","role":"pilot","to":"user:lio","at":"vessel:grip"}}),
+        json!({"grant":{"id":"g-warden","role":"berth-warden","to":"user:rui","at":"berth:b-1"}}),
+        json!({"grant":{"id":"g-declare","role":"declaring-agent","to":"user:ola","at":"vessel:kestrel"}}),
+        json!({"grant":{"id":"g-812","role":"hot-works","to":"user:rui","at":"berth:b-1"}}),
+        json!({"grant":{"id":"g-813","role":"hot-works","to":"group:yard-crew","at":"tenant:authority"}}),
+        json!({"activation":{"id":"a-31","grant":"g-812","subject":"user:rui","session":"s-77","from":"2026-11-23T08:30:00Z","until":"2026-11-23T10:00:00Z","reason":"permit 5531"}}),
+        json!({"tenant-role":{"tenant":"hallfjord","key":"desk-reader","name":"Reads at the desk","permissions":["manifest:view","manifest:open-page","voyage:view"]}}),
+        json!({"grant":{"id":"g-aske","role":"hallfjord/desk-reader","to":"user:aske","at":"tenant:hallfjord"}}),
         json!({"grant":{"id":"g-audit","role":"auditor","to":"user:petra","at":"everywhere","from":"2026-01-01T00:00:00Z","until":"2026-07-01T00:00:00Z"}}),
     ]
 }
@@ -99,7 +112,7 @@ fn crowd(lines: &mut Vec<Value>) {
         let clearance = 1 + dice.below(9);
         lines.push(json!({"entity":format!("user:{name}"),"tenants":[dice.pick(&tenants)],"attributes":{"clearance":clearance,"post":post},"relations":{"supervisor":"user:maren"}}));
     }
-    lines.push(json!({"entity":"group:yard-crew","members":NAMES[..12].iter().map(|name| format!("user:{name}")).collect::<Vec<_>>()}));
+    lines.insert(0, json!({"entity":"group:yard-crew","members":NAMES[..12].iter().map(|name| format!("user:{name}")).collect::<Vec<_>>()}));
     lines.push(json!({"entity":"group:clerks","members":NAMES[12..24].iter().map(|name| format!("user:{name}")).collect::<Vec<_>>()}));
     for tenant in ["northline", "hallfjord"] {
         lines.push(

@@ -229,6 +229,19 @@ impl Value<'_> {
     }
 }
 
+impl Value<'_> {
+    /// The same as JSON: numbers and booleans as such, all else as a text that reads as it again.
+    pub fn to_json(&self) -> serde_json::Value {
+        match self {
+            Value::Text(text) => text.as_ref().into(),
+            Value::Integer(value) => (*value).into(),
+            Value::Decimal(value) => Scalar::Decimal(*value).to_json(),
+            Value::Boolean(value) => (*value).into(),
+            other => other.to_string().into(),
+        }
+    }
+}
+
 /// As it would be written in a condition, without the word around it.
 impl fmt::Display for Value<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -1,15 +1,20 @@
 //! `ostrog ask`: may a subject do something? Offline or live, one question or a file of them.
 
+use super::question::{Where, With};
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
-use crate::files;
 use crate::shell::{Shell, Tone};
 use jiff::Timestamp;
 use ostrog_client::Client;
+use ostrog_core::decide::take::what_it_would_take;
 use ostrog_core::prelude::{Request, World, explain, with_scratch};
 use ostrog_core::value::parse_time;
 use serde_json::{Map, Value, json};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// How long what it would take is looked for.
+const MAX_SEARCH: Duration = Duration::from_millis(20);
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -34,72 +39,42 @@ pub struct Args {
     with: With,
 }
 
-/// Where a question is asked.
-#[derive(Debug, clap::Args)]
-pub struct Where {
-    /// Ask this charter, offline
-    #[arg(long, value_name = "DIR")]
-    charter: Option<PathBuf>,
-    /// With the facts of this file, offline
-    #[arg(long, value_name = "FILE", requires = "charter")]
-    register: Option<PathBuf>,
-}
-
-/// What is said along with a question.
-#[derive(Debug, clap::Args)]
-pub struct With {
-    /// A context key: zone=quay
-    #[arg(long, value_name = "K=V")]
-    context: Vec<String>,
-    /// A property: hazard=5 of the resource, subject.clearance=3 of the subject
-    #[arg(long, value_name = "[resource.|subject.]K=V")]
-    property: Vec<String>,
-    /// Another moment than the present one
-    #[arg(long, value_name = "T")]
-    now: Option<String>,
-    /// The session it is asked in
-    #[arg(long, value_name = "ID")]
-    session: Option<String>,
-    /// Suppose that a fact holds
-    #[arg(long, value_name = "FACT")]
-    suppose: Vec<String>,
-    /// Suppose that a fact does not hold
-    #[arg(long, value_name = "FACT")]
-    without: Vec<String>,
-}
-
 pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let now = args.with.now.as_deref().map(|text| {
-        parse_time(text).ok_or_else(|| {
-            Failure::misused(format!("--now {text:?} is no moment such as 2026-11-23T09:00:00Z"))
-        })
-    });
-    let now = now.transpose()?;
+    let now = args.with.moment()?;
     if let Some(file) = &args.from {
         return from_file(file, &args, global, now, shell).await;
     }
-    let mut request = Request {
-        subject: args.subject.clone().unwrap_or_default(),
-        permission: args.permission.clone().unwrap_or_default(),
-        resource: args.resource.clone(),
-        ..Request::default()
-    };
-    args.with.fill(&mut request)?;
-    let supposed = args.with.suppose.len() + args.with.without.len();
+    let request = args.with.request(
+        args.subject.as_deref().unwrap_or_default(),
+        args.permission.as_deref().unwrap_or_default(),
+        args.resource.as_deref(),
+    )?;
     let explanation = match &args.at.charter {
-        Some(charter) => {
-            let world = supposing(files::world(charter, args.at.register.as_deref(), shell)?, &args.with)?;
-            shell.notice(&format!("offline, {}", charter.display()));
-            offline(&world, &request, now.unwrap_or_else(Timestamp::now))?
+        Some(_) => {
+            let mut world = args.at.world(&args.with, shell)?;
+            let now = now.unwrap_or_else(Timestamp::now);
+            let mut explanation = offline(&world, &request, now)?;
+            if args.why && explanation["allowed"] == false {
+                let began = std::time::Instant::now();
+                let take =
+                    what_it_would_take(&mut world, &request, now, &mut || began.elapsed() < MAX_SEARCH);
+                explanation["would-take"] =
+                    serde_json::to_value(take.map_err(Failure::input)?).map_err(Failure::input)?;
+            }
+            explanation
         }
         None => {
-            let mut answer = live(&global.client()?, &request, &args.with, now).await?;
+            let mut answer = live(&global.client()?, &request, &args.with, now, args.why).await?;
             shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
-            answer["explanation"].take()
+            let mut explanation = answer["explanation"].take();
+            if !answer["would-take"].is_null() {
+                explanation["would-take"] = answer["would-take"].take();
+            }
+            explanation
         }
     };
     let allowed = explanation["allowed"] == true;
-    tell(&explanation, &request, supposed, args.why, shell);
+    tell(&explanation, &request, args.with.supposed(), args.why, shell);
     Ok(if allowed { YES } else { NO })
 }
 
@@ -114,58 +89,15 @@ async fn live(
     request: &Request,
     with: &With,
     now: Option<Timestamp>,
+    take: bool,
 ) -> Result<Value, Failure> {
     let question = json!({
         "subject": request.subject, "permission": request.permission, "resource": request.resource,
         "subject-properties": request.of_subject, "resource-properties": request.of_resource,
         "context": request.context, "now": now.map(|now| now.to_string()),
-        "suppose": with.suppose, "without": with.without,
+        "suppose": with.suppose, "without": with.without, "would-take": take,
     });
     Ok(client.post("/api/v1/ask", &question).await?)
-}
-
-fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
-    world.suppose(&with.suppose, &with.without).map_err(|wrong| Failure::input(wrong.join("\n")))?;
-    Ok(world)
-}
-
-impl With {
-    fn fill(&self, request: &mut Request) -> Result<(), Failure> {
-        for pair in &self.context {
-            let (key, value) = pair_of(pair, "--context")?;
-            request.context.insert(key.to_owned(), value);
-        }
-        if let Some(session) = &self.session {
-            request.context.insert("session".to_owned(), session.as_str().into());
-        }
-        for pair in &self.property {
-            let (key, value) = pair_of(pair, "--property")?;
-            match key.split_once('.') {
-                Some(("subject", key)) => request.of_subject.insert(key.to_owned(), value),
-                Some(("resource", key)) => request.of_resource.insert(key.to_owned(), value),
-                Some((whose, _)) => {
-                    return Err(Failure::misused(format!(
-                        "--property is of resource or subject, not of {whose:?}"
-                    )));
-                }
-                None => request.of_resource.insert(key.to_owned(), value),
-            };
-        }
-        Ok(())
-    }
-}
-
-/// `k=v`: a number, boolean or list where it reads as one, else a text; quotes keep it a text.
-fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
-    let (key, text) = pair
-        .split_once('=')
-        .ok_or_else(|| Failure::misused(format!("{option} takes key=value, not {pair:?}")))?;
-    let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
-    let value = match quoted {
-        Some(text) => Value::from(text),
-        None => serde_json::from_str(text).unwrap_or_else(|_| Value::from(text)),
-    };
-    Ok((key, value))
 }
 
 // -- many questions ------------------------------------------------------------------------------
@@ -184,11 +116,7 @@ async fn from_file(
     };
     let text = text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))?;
     let asker = match &args.at.charter {
-        Some(charter) => {
-            let world = supposing(files::world(charter, args.at.register.as_deref(), shell)?, &args.with)?;
-            shell.notice(&format!("offline, {}", charter.display()));
-            Ok(world)
-        }
+        Some(_) => Ok(args.at.world(&args.with, shell)?),
         None => Err(global.client()?),
     };
     let mut all_allowed = true;
@@ -203,7 +131,7 @@ async fn from_file(
                 let moment = moment.unwrap_or_else(Timestamp::now);
                 offline(world, &request, moment).map_err(|failure| wrong(failure.message))?
             }
-            Err(client) => live(client, &request, &args.with, moment).await?["explanation"].take(),
+            Err(client) => live(client, &request, &args.with, moment, false).await?["explanation"].take(),
         };
         let mut context = json!({ "reason": told["reason"].take() });
         for key in ["message", "advice"] {
@@ -273,7 +201,25 @@ fn tell(explanation: &Value, request: &Request, supposed: usize, why: bool, shel
     };
     shell.answer(&format!("{}  {sentence}{facts}", shell.verdict(allowed)));
     if why {
+        would_take(&explanation["would-take"], shell);
         details(explanation, request, shell);
+    }
+}
+
+/// What it would take, one way a line.
+fn would_take(take: &Value, shell: &Shell) {
+    if take.is_null() {
+        return;
+    }
+    for way in list(&take["ways"]) {
+        let words: Vec<&str> = list(way).iter().map(|proposal| text(&proposal["words"])).collect();
+        shell.answer(&format!("    would take: {}", words.join(", and ")));
+    }
+    if let Some(rule) = take["denied-by"].as_str() {
+        shell.answer(&format!("    the rule {rule} denies it whatever roles are given"));
+    } else if list(&take["ways"]).is_empty() {
+        let whole = if take["exhaustive"] == true { "of what was tried" } else { "of the first changes tried" };
+        shell.answer(&format!("    would take: more than two changes {whole} ({})", take["trials"]));
     }
 }
 

@@ -1,12 +1,18 @@
 //! The commands, one file each: arguments, and a `run` that calls an operation.
 
+mod actions;
 mod ask;
 mod charter;
 mod completions;
 mod demo;
 mod grant;
+mod hints;
+mod holders;
+mod question;
+mod reach;
 mod register;
 mod rehearse;
+mod rows;
 pub mod serve;
 mod status;
 
@@ -67,6 +73,16 @@ enum Command {
     Charter(charter::Command),
     /// Ask whether a subject may do something
     Ask(ask::Args),
+    /// List who may do something: classes first, then individuals
+    Holders(holders::Args),
+    /// List the registered resources a subject may act on
+    Reach(reach::Args),
+    /// List what a subject may do with a resource
+    Actions(actions::Args),
+    /// Turn a question into a condition on an application's own rows
+    Rows(rows::Args),
+    /// Tell what an application's interface shows and enables
+    Hints(hints::Args),
     /// Run the cases of a rehearsal against a charter
     Rehearse(rehearse::Args),
     /// Read and change the register
@@ -89,6 +105,11 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Demo(args) => demo::run(args, shell).await,
         Command::Charter(command) => charter::run(command, global, shell).await,
         Command::Ask(args) => ask::run(args, global, shell).await,
+        Command::Holders(args) => holders::run(&args, shell),
+        Command::Reach(args) => reach::run(&args, shell),
+        Command::Actions(args) => actions::run(&args, shell),
+        Command::Rows(args) => rows::run(&args, shell),
+        Command::Hints(args) => hints::run(&args, shell),
         Command::Rehearse(args) => rehearse::run(args, shell),
         Command::Register(command) => register::run(command, global, shell).await,
         Command::Grant(command) => grant::run(command, global, shell).await,
@@ -139,6 +160,7 @@ pub fn print_rows(shell: &Shell, rows: &[serde_json::Value], columns: &[&str]) {
                 shell.answer(&quoted.collect::<Vec<_>>().join(","));
             }
         }
+        OutputFormat::Text if rows.is_empty() => {}
         OutputFormat::Text => {
             let widths: Vec<usize> = columns
                 .iter()

@@ -409,6 +409,9 @@ impl<'e> Walk<'e> {
     /// Whether the subject stands at the end of a conferral's path, itself or through groups.
     fn stands_at_end(&self, confer: &'e crate::charter::model::Confer) -> Truth {
         let Some(subject) = self.subject else { return Truth::False };
+        if let Some(value) = self.row_confer(confer) {
+            return value;
+        }
         let mut found = false;
         let ends = self.confer_ends(confer, &mut |end, reached| {
             found |= end == subject

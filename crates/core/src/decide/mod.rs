@@ -6,13 +6,22 @@
 //! - [`walk`](mod@walk): the steps of a decision, in their order;
 //! - [`confer`]: roles that come from relationships;
 //! - [`evaluate`]: conditions, paths and the tenant seal;
-//! - [`explain`]: the recording listener, and its words.
+//! - [`explain`]: the recording listener, and its words;
+//! - [`actions`], [`reach`], [`holders`], [`hints`], [`rows`]: the other questions, each made of
+//!   decisions;
+//! - [`take`]: what it would take.
 
+pub mod actions;
 mod confer;
 mod evaluate;
 pub mod explain;
+pub mod hints;
+pub mod holders;
 pub mod question;
+pub mod reach;
+pub mod rows;
 mod site;
+pub mod take;
 mod walk;
 mod world;
 
@@ -333,6 +342,14 @@ fn run<L: Listener>(
         Some(reason) => Decision::deny(reason),
         None => Walk::new(engine, question, scratch).decide(listener),
     }
+}
+
+/// Decides about a row of which some facts are columns.
+fn decide_rows(engine: Engine<'_>, question: &Question, sheet: &rows::Sheet) -> bool {
+    if refused_at_once(engine, question).is_some() {
+        return false;
+    }
+    with_scratch(|scratch| Walk { sheet: Some(sheet), ..Walk::new(engine, question, scratch) }.allows())
 }
 
 /// The states of subject and resource that nothing can outweigh.

@@ -4,6 +4,7 @@
 use super::confer::Conferral;
 use super::evaluate::Bound;
 use super::question::{Question, Subject};
+use super::rows::Sheet;
 use super::site::{Holders, Site};
 use super::{
     Arrival, Arrived, Decision, Engine, Listener, Made, Named, Owner, Reason, Scratch, Silent, Tenant, Via,
@@ -28,6 +29,8 @@ pub(super) struct Walk<'e> {
     pub at: u32,
     /// A grant on standby that is taken as active.
     pub assumed: Option<u32>,
+    /// If it is about a row: which facts are columns.
+    pub sheet: Option<&'e Sheet>,
 }
 
 impl<'e> Walk<'e> {
@@ -48,6 +51,7 @@ impl<'e> Walk<'e> {
             conferral: &scratch.conferral,
             at: 0,
             assumed: None,
+            sheet: None,
         }
     }
 
@@ -68,6 +72,15 @@ impl<'e> Walk<'e> {
             (None, None) if self.on_standby().is_some() => Decision::deny(Reason::Standby),
             (None, None) => Decision::deny(Reason::NoRole),
         }
+    }
+
+    /// As [`Walk::decide`], without the reason.
+    pub fn allows(&self) -> bool {
+        if self.denies(&mut Silent).is_some() {
+            return false;
+        }
+        let found = self.candidates(&mut Silent);
+        found.role.is_some() || found.rule.is_some()
     }
 
     // -- rules ---------------------------------------------------------------------------------

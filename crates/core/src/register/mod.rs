@@ -480,6 +480,11 @@ impl Register {
         ids.filter(|id| self.state(*id) != State::Deleted)
     }
 
+    /// All entities there ever were, deleted ones among them.
+    pub fn every_entity(&self) -> impl Iterator<Item = EntityId> + '_ {
+        (0..u32::try_from(self.entities.len()).unwrap_or(u32::MAX)).map(EntityId)
+    }
+
     /// What lies directly within it.
     pub fn contents(&self, id: EntityId) -> &[EntityId] {
         self.contents.get(&id).map_or(&[], Vec::as_slice)

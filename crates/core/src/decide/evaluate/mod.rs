@@ -3,6 +3,7 @@
 //! Whatever cannot be read is a [`Lack`], and what needs it is undetermined. The tenant seal is
 //! applied in one place, `Walk::step_counts`.
 
+mod columns;
 mod operands;
 mod paths;
 mod told;
@@ -21,7 +22,11 @@ use crate::value::{MAX_MEMBERS, Scalar, Truth, Value, ValueType};
 use jiff::{SignedDuration, Timestamp};
 use std::borrow::Cow;
 use std::cmp::Ordering;
-use values::{borrow, compare, fits, minus, one_scalar, plus, same_value, scalars, visit_scalars, weekday};
+use values::{
+    borrow, compare, fits, minus, one_scalar, plus, same_value, scalars, typed, visit_scalars, weekday,
+};
+
+pub(super) use columns::column_test;
 
 /// Why something could not be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -120,7 +125,13 @@ enum Source<'e> {
 
 impl<'e> Walk<'e> {
     pub(super) fn test(&self, bound: Bound<'e>, id: TestId) -> Truth {
-        match &bound.condition.tests[id.index()] {
+        let test = &bound.condition.tests[id.index()];
+        if let Some(sheet) = self.sheet
+            && let Some(value) = self.row_test(sheet, bound, test)
+        {
+            return value;
+        }
+        match test {
             Test::Constant(value) => Truth::from(*value),
             Test::Not(inner) => !self.test(bound, *inner),
             Test::All(parts) => self.all(bound, parts),

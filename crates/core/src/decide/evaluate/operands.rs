@@ -48,7 +48,7 @@ impl<'e> Walk<'e> {
         Ok(Read::Value(value))
     }
 
-    pub(super) fn value(&self, bound: Bound<'e>, id: OperandId) -> Result<Value<'e>, Lack> {
+    pub(in crate::decide) fn value(&self, bound: Bound<'e>, id: OperandId) -> Result<Value<'e>, Lack> {
         match self.operand(bound, id)? {
             Read::Value(value) => Ok(value),
             Read::Thing(..) => Err(Lack::IllTyped),

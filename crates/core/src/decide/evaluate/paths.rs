@@ -265,6 +265,14 @@ impl<'e> Walk<'e> {
             }
             return Ends::Some;
         };
+        if let (Some(sheet), Step::Relation(name)) = (self.sheet, step)
+            && self.at == 0
+            && sheet.is_relation(*name)
+            && reached.from.is_none()
+        {
+            sheet.refuse(format!("what {} confers goes on from a column", confer.path_text));
+            return Ends::Some;
+        }
         if *step == Step::Within && !confer.through_detached && self.is_detached(thing) {
             return Ends::All;
         }

@@ -1,0 +1,145 @@
+//! What the question commands share: where a question is asked, and what is said along with it.
+
+use crate::exit::Failure;
+use crate::files;
+use crate::shell::Shell;
+use jiff::Timestamp;
+use ostrog_core::prelude::{Request, World};
+use ostrog_core::value::parse_time;
+use serde_json::Value;
+use std::path::PathBuf;
+
+/// Where a question is asked.
+#[derive(Debug, clap::Args)]
+pub struct Where {
+    /// Ask this charter, offline
+    #[arg(long, value_name = "DIR")]
+    pub charter: Option<PathBuf>,
+    /// With the facts of this file, offline
+    #[arg(long, value_name = "FILE", requires = "charter")]
+    pub register: Option<PathBuf>,
+}
+
+/// What is said along with a question.
+#[derive(Debug, clap::Args)]
+pub struct With {
+    /// A context key: zone=quay
+    #[arg(long, value_name = "K=V")]
+    pub context: Vec<String>,
+    /// A property: hazard=5 of the resource, subject.clearance=3 of the subject
+    #[arg(long, value_name = "[resource.|subject.]K=V")]
+    pub property: Vec<String>,
+    /// Another moment than the present one
+    #[arg(long, value_name = "T")]
+    pub now: Option<String>,
+    /// The session it is asked in
+    #[arg(long, value_name = "ID")]
+    pub session: Option<String>,
+    /// Suppose that a fact holds
+    #[arg(long, value_name = "FACT")]
+    pub suppose: Vec<String>,
+    /// Suppose that a fact does not hold
+    #[arg(long, value_name = "FACT")]
+    pub without: Vec<String>,
+}
+
+impl Where {
+    /// The charter and the facts to ask offline, with what is supposed.
+    ///
+    /// # Errors
+    /// If there is no charter to ask, or it or the facts have errors.
+    pub fn world(&self, with: &With, shell: &Shell) -> Result<World, Failure> {
+        let Some(charter) = &self.charter else {
+            return Err(Failure::misused(
+                "this question is answered offline: give --charter DIR, and --register FILE with the facts",
+            ));
+        };
+        let world = supposing(files::world(charter, self.register.as_deref(), shell)?, with)?;
+        shell.notice(&format!("offline, {}", charter.display()));
+        Ok(world)
+    }
+}
+
+impl With {
+    /// The moment asked about, if it is not the present one.
+    ///
+    /// # Errors
+    /// If what was given is none.
+    pub fn moment(&self) -> Result<Option<Timestamp>, Failure> {
+        let parsed = self.now.as_deref().map(|text| {
+            parse_time(text).ok_or_else(|| {
+                Failure::misused(format!("--now {text:?} is no moment such as 2026-11-23T09:00:00Z"))
+            })
+        });
+        parsed.transpose()
+    }
+
+    /// A request for all the parts that a command names, and what is said along with it.
+    ///
+    /// # Errors
+    /// If something that is said does not read.
+    pub fn request(
+        &self,
+        subject: &str,
+        permission: &str,
+        resource: Option<&str>,
+    ) -> Result<Request, Failure> {
+        let mut request = Request {
+            subject: subject.to_owned(),
+            permission: permission.to_owned(),
+            resource: resource.map(str::to_owned),
+            ..Request::default()
+        };
+        self.fill(&mut request)?;
+        Ok(request)
+    }
+
+    /// How many facts are supposed.
+    pub fn supposed(&self) -> usize {
+        self.suppose.len() + self.without.len()
+    }
+}
+
+pub fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
+    world.suppose(&with.suppose, &with.without).map_err(|wrong| Failure::input(wrong.join("\n")))?;
+    Ok(world)
+}
+
+impl With {
+    pub fn fill(&self, request: &mut Request) -> Result<(), Failure> {
+        for pair in &self.context {
+            let (key, value) = pair_of(pair, "--context")?;
+            request.context.insert(key.to_owned(), value);
+        }
+        if let Some(session) = &self.session {
+            request.context.insert("session".to_owned(), session.as_str().into());
+        }
+        for pair in &self.property {
+            let (key, value) = pair_of(pair, "--property")?;
+            match key.split_once('.') {
+                Some(("subject", key)) => request.of_subject.insert(key.to_owned(), value),
+                Some(("resource", key)) => request.of_resource.insert(key.to_owned(), value),
+                Some((whose, _)) => {
+                    return Err(Failure::misused(format!(
+                        "--property is of resource or subject, not of {whose:?}"
+                    )));
+                }
+                None => request.of_resource.insert(key.to_owned(), value),
+            };
+        }
+        Ok(())
+    }
+}
+
+/// `k=v`: a number, boolean or list where it reads as one, else a text; quotes keep it a text.
+fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
+    let (key, text) = pair
+        .split_once('=')
+        .ok_or_else(|| Failure::misused(format!("{option} takes key=value, not {pair:?}")))?;
+    let quoted = text.strip_prefix('\'').and_then(|rest| rest.strip_suffix('\''));
+    let value = match quoted {
+        Some(text) => Value::from(text),
+        None => serde_json::from_str(text).unwrap_or_else(|_| Value::from(text)),
+    };
+    Ok((key, value))
+}

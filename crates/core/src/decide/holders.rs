@@ -1,0 +1,151 @@
+//! Who may? Classes of subjects first, where every one of a class may, then individuals. Exact:
+//! everybody who could be allowed is decided about one by one.
+
+use super::question::{Malformed, Request, Resource, Subject};
+use super::reach::by_grant_alone;
+use super::walk::Walk;
+use super::{Decision, Engine, Reason, Tenant, decide, with_scratch};
+use crate::charter::model::RoleId;
+use crate::charter::syntax::GivenTo;
+use crate::register::{EntityId, State, Sym};
+use jiff::Timestamp;
+use std::collections::HashMap;
+
+/// Who may.
+#[derive(Clone, Debug, Default)]
+pub struct Holders {
+    /// Whether somebody who is not signed in may.
+    pub anonymous: bool,
+    /// Classes of which every registered, active subject may.
+    pub classes: Vec<Class>,
+    /// Everybody else who may, in the order they were registered.
+    pub subjects: Vec<(EntityId, Reason)>,
+    /// How many were decided about.
+    pub examined: usize,
+    /// Whether everybody who could be allowed was decided about; if not, no class is told.
+    pub whole: bool,
+}
+
+/// A class of subjects, every one of whom may.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Class {
+    /// Everybody who is signed in, or every member of the tenant.
+    pub given_to: GivenTo,
+    /// By this role, which is given to them without a grant.
+    pub role: RoleId,
+    /// Of the subjects it may be held by: users, services or both.
+    pub users: bool,
+    /// Whether services are of it.
+    pub services: bool,
+    /// How many there are now.
+    pub count: usize,
+}
+
+impl Class {
+    /// Whether a subject is of it, where the resource has this tenant.
+    fn has(&self, engine: Engine<'_>, id: EntityId, tenant: Tenant) -> bool {
+        let is_user = engine.register.kind(id) == Sym::USER;
+        (if is_user { self.users } else { self.services })
+            && (self.given_to == GivenTo::SignedIn
+                || matches!(tenant, Tenant::Is(of) if engine.register.record(id).tenants.contains(&of)))
+    }
+}
+
+/// Searches. `go_on` is asked now and then; once it says no, the search ends where it is.
+///
+/// What the request says of the subject is left out. Costs a decision for each subject that could
+/// be allowed: all of them, unless only a grant could.
+///
+/// # Errors
+/// If the request is malformed.
+pub fn holders(
+    engine: Engine<'_>,
+    request: &Request,
+    now: Timestamp,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Holders, Malformed> {
+    let request =
+        Request { subject: "anonymous".into(), of_subject: serde_json::Map::new(), ..request.clone() };
+    let asked = request.resolve(engine, now)?;
+    let mut holders = Holders { whole: true, ..Holders::default() };
+    let Ok(mut question) = asked.question else { return Ok(holders) };
+    holders.anonymous = with_scratch(|scratch| decide(engine, &question, scratch)).allowed;
+
+    let register = engine.register;
+    let active = |id: &EntityId| {
+        matches!(register.kind(*id), Sym::USER | Sym::SERVICE) && register.state(*id) == State::Active
+    };
+    let some = by_grant_alone(engine, question.permission).then(|| granted(engine, &question.resource));
+    // Only of a class that everybody is looked at for can it be said that all of it may.
+    let candidates: Box<dyn Iterator<Item = EntityId>> = match some {
+        None => Box::new(register.all_entities().filter(active)),
+        Some(some) => Box::new(some.into_iter().filter(active)),
+    };
+    let mut gifts: HashMap<RoleId, (Class, bool)> = HashMap::new();
+    for role in engine.policy.given().iter().filter(|role| engine.policy.may_give(**role, question.permission)) {
+        let declared = &engine.policy.model().roles[role.index()];
+        let Some(given_to) = declared.given_to else { continue };
+        let class = Class {
+            given_to: if given_to == GivenTo::Anyone { GivenTo::SignedIn } else { given_to },
+            role: *role,
+            users: declared.held_by_users,
+            services: declared.held_by_services,
+            count: 0,
+        };
+        gifts.insert(*role, (class, true));
+    }
+    let tenant = with_scratch(|scratch| Walk::new(engine, &question, scratch).site.tenant);
+    let mut found = Vec::new();
+    for id in candidates {
+        if holders.examined % 256 == 255 && !go_on() {
+            holders.whole = false;
+            break;
+        }
+        question.subject = Subject::Entity(id);
+        let decision = with_scratch(|scratch| decide(engine, &question, scratch));
+        holders.examined += 1;
+        for (class, all) in gifts.values_mut() {
+            if class.has(engine, id, tenant) {
+                class.count += 1;
+                *all &= decision.allowed;
+            }
+        }
+        if let Decision { allowed: true, reason } = decision {
+            found.push((id, reason));
+        }
+    }
+    let whole = holders.whole;
+    let classes = gifts.into_values().filter(|(class, all)| whole && *all && class.count > 0);
+    holders.classes = classes.map(|(class, _)| class).collect();
+    holders.classes.sort_by_key(|class| (class.given_to == GivenTo::Members, class.role));
+    let classes = &holders.classes;
+    found.retain(|(id, _)| !classes.iter().any(|class| class.has(engine, *id, tenant)));
+    holders.subjects = found;
+    Ok(holders)
+}
+
+/// Everybody who holds some role by a grant at a place around a resource, or everywhere, in order.
+fn granted(engine: Engine<'_>, resource: &Resource) -> Vec<EntityId> {
+    let register = engine.register;
+    let start = match resource {
+        Resource::Registered(id) => Some(*id),
+        Resource::Stated { within, .. } => *within,
+    };
+    // Who holds something everywhere is not indexed by place.
+    let everywhere = register
+        .all_grants()
+        .filter(|grant| grant.at == crate::register::PlaceOf::Everywhere)
+        .map(|grant| grant.to);
+    let mut holders: Vec<EntityId> = everywhere.collect();
+    let mut at = start;
+    while let Some(id) = at {
+        holders.extend(register.grants_at(id).iter().filter_map(|at| Some(register.grant(*at)?.to)));
+        at = register.within(id);
+    }
+    holders.sort_unstable();
+    holders.dedup();
+    let mut subjects: Vec<EntityId> = holders.into_iter().flat_map(|id| register.subjects_of(id)).collect();
+    subjects.sort_unstable();
+    subjects.dedup();
+    subjects
+}
