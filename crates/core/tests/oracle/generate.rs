@@ -613,3 +613,43 @@ pub struct Tally {
     /// In how many of them something decisive was met on the way.
     pub met: BTreeMap<&'static str, usize>,
 }
+
+/// A row of an application's table about resources of a type: columns of the declared types, some
+/// of them null, some outside the declared values.
+pub fn row(dice: &mut Dice<'_>, charter: &Charter, kind: &str) -> BTreeMap<String, Json> {
+    let known: Vec<&str> = RESOURCES.iter().map(|(name, _)| *name).filter(|name| name.starts_with(kind)).collect();
+    let id = if dice.chance(7) { dice.pick(&known) } else { "x:s9" };
+    let id = id.split(':').nth(1).unwrap_or_default();
+    let mut row = BTreeMap::from([("id".to_owned(), json!(id))]);
+    for (name, attribute) in &charter.kinds[kind].attributes {
+        let mut one = || match attribute.of {
+            "integer" => json!(dice.below(4)),
+            "boolean" => json!(dice.chance(5)),
+            "address" => dice.pick(&[json!("10.1.2.3"), json!("192.168.1.7"), json!("10.0.0.0/8")]),
+            _ => dice.pick(&[json!("red"), json!("blue"), json!("odd"), json!("RED")]),
+        };
+        let value = if attribute.many { json!([one(), one()]) } else { one() };
+        row.insert(name.clone(), if dice.chance(3) { Json::Null } else { value });
+    }
+    row
+}
+
+/// Something registered that a resource may lie within, something that is not, or nothing.
+pub fn outer(dice: &mut Dice<'_>, kind: &str) -> Option<String> {
+    let outers: &[&str] = match kind {
+        "ship" => &["tenant:north", "tenant:south", "tenant:none"],
+        "hold" => &["ship:s1", "ship:s2", "ship:s9"],
+        _ => &["hold:h1", "ship:s2", "hold:h9"],
+    };
+    dice.chance(8).then(|| dice.pick(outers).to_owned())
+}
+
+/// A string of bytes to draw from, the same for a seed wherever it is made.
+pub fn bytes(seed: u64, length: usize) -> Vec<u8> {
+    let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ 0x5851_f42d_4c95_7f2d;
+    let mut byte = || {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        u8::try_from(state >> 56).unwrap_or(0)
+    };
+    (0..length).map(|_| byte()).collect()
+}

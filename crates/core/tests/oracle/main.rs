@@ -5,9 +5,11 @@
 #![allow(clippy::disallowed_macros, reason = "the tally is part of the report")]
 #![allow(clippy::manual_try_fold, reason = "an undetermined part does not end a fold over three values")]
 
+mod agree;
 mod generate;
 mod naive;
 mod render;
+mod worlds;
 
 use generate::{Dice, Tally};
 use naive::Naive;
@@ -76,10 +78,14 @@ fn compare(bytes: &[u8], tally: &mut Tally) -> Result<(), String> {
     Ok(())
 }
 
+/// How many charters are tried, if that is set from outside.
+fn cases() -> Option<u32> {
+    std::env::var("OSTROG_ORACLE_CASES").ok()?.parse().ok()
+}
+
 #[test]
 fn the_compiled_evaluator_agrees_with_the_naive_one() {
-    let cases: u32 =
-        std::env::var("OSTROG_ORACLE_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(5_000);
+    let cases = cases().unwrap_or(5_000);
     let tally = RefCell::new(Tally::default());
     let mut runner = TestRunner::new(Config {
         cases,

@@ -1325,3 +1325,17 @@ fn fits(text: &[char], pattern: &[char]) -> bool {
         [wanted, rest @ ..] => text.first() == Some(wanted) && fits(&text[1..], rest),
     }
 }
+
+pub fn fits_text(text: &str, pattern: &str) -> bool {
+    fits(&text.chars().collect::<Vec<_>>(), &pattern.chars().collect::<Vec<_>>())
+}
+
+/// Whether an address lies within a network.
+pub fn is_within(inner: &str, outer: &str) -> bool {
+    match (address(inner), address(outer)) {
+        (Some(Value::Address(inner, bits)), Some(Value::Address(network, mask))) => {
+            bits >= mask && (inner & prefix(mask)) == network
+        }
+        _ => false,
+    }
+}
