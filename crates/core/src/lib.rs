@@ -51,6 +51,7 @@
 
 pub mod charter;
 pub mod decide;
+pub mod import;
 pub mod interner;
 pub mod json;
 pub mod names;

@@ -24,8 +24,9 @@ const KINDS: [(&str, &[&str]); 4] =
     [("ship", &["tenant"]), ("hold", &["ship"]), ("crate", &["hold", "ship"]), ("beacon", &[])];
 
 fn columns(kind: &str) -> Columns {
-    let mut columns: BTreeMap<String, String> =
-        ["size", "tag", "open", "net", "marks"].map(|name| (name.to_owned(), format!("r.{name}_column"))).into();
+    let mut columns: BTreeMap<String, String> = ["size", "tag", "open", "net", "marks"]
+        .map(|name| (name.to_owned(), format!("r.{name}_column")))
+        .into();
     if kind != "beacon" {
         columns.insert("within".to_owned(), "r.outer_name".to_owned());
     }

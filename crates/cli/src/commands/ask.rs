@@ -218,7 +218,8 @@ fn would_take(take: &Value, shell: &Shell) {
     if let Some(rule) = take["denied-by"].as_str() {
         shell.answer(&format!("    the rule {rule} denies it whatever roles are given"));
     } else if list(&take["ways"]).is_empty() {
-        let whole = if take["exhaustive"] == true { "of what was tried" } else { "of the first changes tried" };
+        let whole =
+            if take["exhaustive"] == true { "of what was tried" } else { "of the first changes tried" };
         shell.answer(&format!("    would take: more than two changes {whole} ({})", take["trials"]));
     }
 }

@@ -1,13 +1,15 @@
-//! `ostrog charter check | show`.
+//! `ostrog charter check | tidy | compare | import | show`.
 
 use super::{Global, OutputFormat};
-use crate::exit::{Code, Failure, INPUT, YES};
+use crate::exit::{Code, Failure, INPUT, NO, YES};
 use crate::files::{self, counted};
 use crate::shell::Shell;
-use ostrog_core::charter;
+use ostrog_core::charter::compare::{self, Change};
+use ostrog_core::charter::{self, tidy};
+use ostrog_core::import;
 use ostrog_core::source::Severity;
 use serde_json::{Value, json};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -15,6 +17,32 @@ pub enum Command {
     Check {
         /// The charter's folder
         dir: PathBuf,
+    },
+    /// Lay a charter's files out in one way, comments and all
+    Tidy {
+        /// The charter's folder
+        dir: PathBuf,
+        /// Only tell which files are not tidy
+        #[arg(long)]
+        check: bool,
+    },
+    /// Tell what differs in meaning between two charters
+    Compare {
+        /// A folder
+        old: PathBuf,
+        /// Another
+        new: PathBuf,
+    },
+    /// Make a draft from an OpenAPI 3.0 or 3.1 document
+    Import {
+        /// JSON or YAML
+        document: PathBuf,
+        /// The application's key
+        #[arg(long, value_name = "KEY")]
+        application: String,
+        /// The folder to write into
+        #[arg(long, value_name = "DIR")]
+        into: PathBuf,
     },
     /// Show a revision's text
     Show {
@@ -29,11 +57,14 @@ pub enum Command {
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     match command {
         Command::Check { dir } => check(&dir, shell),
+        Command::Tidy { dir, check } => tidy(&dir, check, shell),
+        Command::Compare { old, new } => compare(&old, &new, shell),
+        Command::Import { document, application, into } => import(&document, &application, &into, shell),
         Command::Show { revision, into } => show(revision, into, global, shell).await,
     }
 }
 
-fn check(dir: &std::path::Path, shell: &Shell) -> Result<Code, Failure> {
+fn check(dir: &Path, shell: &Shell) -> Result<Code, Failure> {
     let sources = files::sources(dir)?;
     let reading = charter::read(&sources);
     if shell.format != OutputFormat::Text {
@@ -77,6 +108,85 @@ fn check(dir: &std::path::Path, shell: &Shell) -> Result<Code, Failure> {
         }
     }
     Ok(if errors == 0 { YES } else { INPUT })
+}
+
+fn tidy(dir: &Path, check: bool, shell: &Shell) -> Result<Code, Failure> {
+    let sources = files::sources(dir)?;
+    let mut changed = 0;
+    for file in sources.files() {
+        let path = dir.join(&file.path);
+        let tidied =
+            tidy::tidy(&file.text).map_err(|why| Failure::input(format!("{}: {why}", path.display())))?;
+        if tidied != file.text {
+            changed += 1;
+            shell.answer(&path.display().to_string());
+            if !check {
+                write(&path, &tidied)?;
+            }
+        }
+    }
+    let verb = if check { "not tidy" } else { "laid out anew" };
+    shell.notice(&format!("{} {verb}", counted(changed, "file")));
+    Ok(if check && changed > 0 { NO } else { YES })
+}
+
+fn write(path: &Path, text: &str) -> Result<(), Failure> {
+    std::fs::write(path, text).map_err(|error| Failure::input(format!("{}: {error}", path.display())))
+}
+
+fn compare(old: &Path, new: &Path, shell: &Shell) -> Result<Code, Failure> {
+    let differences = compare::compare(&*files::policy(old, shell)?, &*files::policy(new, shell)?);
+    if shell.format == OutputFormat::Text {
+        for difference in &differences {
+            let sign = match difference.effect {
+                Change::Wider => "+",
+                Change::Narrower => "-",
+                Change::Other => "~",
+            };
+            let key = if difference.key.is_empty() { String::new() } else { format!(" {}", difference.key) };
+            shell.answer(&format!("{sign} {}{key}  {}", difference.about, difference.words));
+        }
+        if differences.is_empty() {
+            shell.notice("the two mean the same");
+        } else {
+            shell.notice("+ more may be allowed, - less, ~ neither for sure");
+        }
+    } else {
+        let rows: Vec<Value> = differences.iter().filter_map(|one| serde_json::to_value(one).ok()).collect();
+        super::print_rows(shell, &rows, &["about", "key", "effect", "words"]);
+    }
+    Ok(if differences.is_empty() { YES } else { NO })
+}
+
+fn import(document: &Path, application: &str, into: &Path, shell: &Shell) -> Result<Code, Failure> {
+    if !ostrog_core::names::is_key(application) {
+        return Err(Failure::misused(format!("--application {application:?} is not a key")));
+    }
+    let text = std::fs::read_to_string(document)
+        .map_err(|error| Failure::input(format!("{}: {error}", document.display())))?;
+    let draft = import::openapi(&text, application)
+        .map_err(|why| Failure::input(format!("{}: {why}", document.display())))?;
+    let failed = |path: &Path, error: std::io::Error| Failure::input(format!("{}: {error}", path.display()));
+    std::fs::create_dir_all(into).map_err(|error| failed(into, error))?;
+    let path = into.join(format!("{application}.toml"));
+    let mut file = std::fs::File::create_new(&path).map_err(|error| failed(&path, error))?;
+    let text = tidy::tidy(&draft.text).unwrap_or(draft.text);
+    std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(&path, error))?;
+    shell.answer(&format!("{}", path.display()));
+    for line in &draft.unmapped {
+        shell.answer(&format!("not mapped  {line}"));
+    }
+    let operations = counted(draft.operations, "operation");
+    shell.notice(&format!(
+        "{operations}, {}, {} not mapped",
+        counted(draft.routes, "route"),
+        draft.unmapped.len()
+    ));
+    let head = files::sources(into)?.files().iter().any(|file| file.text.contains("[charter]"));
+    if !head {
+        shell.notice("no file has [charter] yet: add one with name = \"…\" and format = 1");
+    }
+    Ok(YES)
 }
 
 async fn show(

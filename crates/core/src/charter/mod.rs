@@ -2,10 +2,13 @@
 //! [`syntax`] (as written) → [`check`] (as meant) → [`model`] → [`policy`] (dense tables).
 
 pub mod check;
+pub mod compare;
 pub mod grid;
 pub mod model;
 pub mod policy;
+pub mod print;
 pub mod syntax;
+pub mod tidy;
 
 use crate::source::{Digest, Finding, Severity, Sources};
 use policy::Policy;

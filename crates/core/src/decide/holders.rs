@@ -82,7 +82,9 @@ pub fn holders(
         Some(some) => Box::new(some.into_iter().filter(active)),
     };
     let mut gifts: HashMap<RoleId, (Class, bool)> = HashMap::new();
-    for role in engine.policy.given().iter().filter(|role| engine.policy.may_give(**role, question.permission)) {
+    for role in
+        engine.policy.given().iter().filter(|role| engine.policy.may_give(**role, question.permission))
+    {
         let declared = &engine.policy.model().roles[role.index()];
         let Some(given_to) = declared.given_to else { continue };
         let class = Class {

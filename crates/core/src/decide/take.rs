@@ -68,7 +68,9 @@ pub fn what_it_would_take(
     let mut take = Take { exhaustive: true, ..Take::default() };
     let Ok(question) = asked.question else { return Ok(take) };
     let decision = with_scratch(|scratch| decide(world.engine(), &question, scratch));
-    if decision.allowed || decision.reason == Reason::ResourceDeleted || decision.reason == Reason::SubjectDeleted
+    if decision.allowed
+        || decision.reason == Reason::ResourceDeleted
+        || decision.reason == Reason::SubjectDeleted
     {
         return Ok(take);
     }
@@ -193,7 +195,8 @@ impl<'e> Proposer<'e> {
         for holder in engine.register.holders_of(self.subject) {
             for (_, grant) in engine.register.grants_to(holder) {
                 let role = engine.policy.role(engine.register.text(grant.role));
-                let standby = role.is_some_and(|role| engine.policy.model().roles[role.index()].standby.is_some());
+                let standby =
+                    role.is_some_and(|role| engine.policy.model().roles[role.index()].standby.is_some());
                 if standby && grant.is_live(self.walk.question.now) {
                     let line = format!("activate {} for {}", grant.id, self.name(self.subject));
                     let key = engine.register.text(grant.role);
@@ -244,7 +247,8 @@ impl<'e> Proposer<'e> {
         }
         // Groups that hold something around here that may give it.
         for place in &self.walk.site.places {
-            for grant in engine.register.grants_at(*place).iter().filter_map(|at| engine.register.grant(*at)) {
+            for grant in engine.register.grants_at(*place).iter().filter_map(|at| engine.register.grant(*at))
+            {
                 let gives = engine
                     .policy
                     .role(engine.register.text(grant.role))

@@ -85,8 +85,7 @@ fn searches(bytes: &[u8]) -> Result<(), String> {
 
         let who = holders(world.engine(), &request, now, &mut || true).map_err(|error| error.to_string())?;
         let resource = request.resource.as_deref();
-        let individuals: Vec<&str> =
-            who.subjects.iter().map(|(id, _)| world.register().name(*id)).collect();
+        let individuals: Vec<&str> = who.subjects.iter().map(|(id, _)| world.register().name(*id)).collect();
         let mut classed = 0;
         for subject in of(&["user", "service"]) {
             let expected = may(&subject, resource, &request.permission);

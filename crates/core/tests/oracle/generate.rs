@@ -617,7 +617,8 @@ pub struct Tally {
 /// A row of an application's table about resources of a type: columns of the declared types, some
 /// of them null, some outside the declared values.
 pub fn row(dice: &mut Dice<'_>, charter: &Charter, kind: &str) -> BTreeMap<String, Json> {
-    let known: Vec<&str> = RESOURCES.iter().map(|(name, _)| *name).filter(|name| name.starts_with(kind)).collect();
+    let known: Vec<&str> =
+        RESOURCES.iter().map(|(name, _)| *name).filter(|name| name.starts_with(kind)).collect();
     let id = if dice.chance(7) { dice.pick(&known) } else { "x:s9" };
     let id = id.split(':').nth(1).unwrap_or_default();
     let mut row = BTreeMap::from([("id".to_owned(), json!(id))]);

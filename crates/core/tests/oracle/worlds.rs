@@ -47,9 +47,8 @@ pub fn row_is_allowed(
 ) -> Result<bool, String> {
     let name = format!("{kind}:{}", row["id"].as_str().unwrap_or_default());
     let stated = || {
-        let attribute = |(key, value): &(&String, &Json)| {
-            !matches!(key.as_str(), "id" | "within") && !value.is_null()
-        };
+        let attribute =
+            |(key, value): &(&String, &Json)| !matches!(key.as_str(), "id" | "within") && !value.is_null();
         row.iter().filter(attribute).map(|(key, value)| (key.clone(), value.clone()))
     };
     let mut register = register.clone();

@@ -53,7 +53,9 @@ impl<'e> Walk<'e> {
                     (None, None) => None,
                     (Some(column), None) => Some(self.row_overlaps(sheet, bound, column, b)),
                     (None, Some(column)) => Some(self.row_overlaps(sheet, bound, column, a)),
-                    (Some(_), Some(_)) => return Err(self.refuse(sheet, "two columns that are lists overlap")),
+                    (Some(_), Some(_)) => {
+                        return Err(self.refuse(sheet, "two columns that are lists overlap"));
+                    }
                 }
             }
             Test::Among(path) => {
@@ -90,10 +92,9 @@ impl<'e> Walk<'e> {
             ([Step::Relation(name)], Some(subject)) if sheet.is_relation(*name) => {
                 Some(self.ask_thing(sheet, Column::Relation(*name), Thing::Registered(subject)))
             }
-            ([Step::Relation(name), ..], _) if sheet.is_relation(*name) => Some(sheet.refuse(format!(
-                "what {} confers goes on from a column",
-                confer.path_text
-            ))),
+            ([Step::Relation(name), ..], _) if sheet.is_relation(*name) => {
+                Some(sheet.refuse(format!("what {} confers goes on from a column", confer.path_text)))
+            }
             _ => None,
         }
     }
@@ -177,7 +178,9 @@ impl<'e> Walk<'e> {
             Operand::Path(path) => self.column(sheet, &bound.condition.paths[path.index()]),
             Operand::Value(_) | Operand::Entity(_) | Operand::Now => Ok(None),
             Operand::Plus(a, b) | Operand::Minus(a, b) => inner(*a).and(inner(*b)),
-            Operand::Lower(a) | Operand::Clock(a, _) | Operand::Hour(a, _) | Operand::Weekday(a, _) => inner(*a),
+            Operand::Lower(a) | Operand::Clock(a, _) | Operand::Hour(a, _) | Operand::Weekday(a, _) => {
+                inner(*a)
+            }
             Operand::Test(test) => {
                 let test = &bound.condition.tests[test.index()];
                 match self.row_test_here(sheet, bound, test)? {
@@ -215,7 +218,9 @@ impl<'e> Walk<'e> {
             match (self.operand_column(sheet, bound, a)?, self.operand_column(sheet, bound, b)?) {
                 (Some(Column::Attribute(one)), Some(Column::Attribute(other))) => {
                     let test = ColumnTest::EqualColumn(other);
-                    return self.two_columns(sheet, one, other).map(|column| Some(self.ask(sheet, column, test)));
+                    return self
+                        .two_columns(sheet, one, other)
+                        .map(|column| Some(self.ask(sheet, column, test)));
                 }
                 (Some(_), Some(_)) => return Err(self.refuse(sheet, "a relation is compared with a column")),
                 (Some(column), None) => (column, b),
@@ -272,7 +277,9 @@ impl<'e> Walk<'e> {
             match (self.operand_column(sheet, bound, a)?, self.operand_column(sheet, bound, b)?) {
                 (Some(Column::Attribute(one)), Some(Column::Attribute(other))) => {
                     let test = ColumnTest::OrderColumn(order, other);
-                    return self.two_columns(sheet, one, other).map(|column| Some(self.ask(sheet, column, test)));
+                    return self
+                        .two_columns(sheet, one, other)
+                        .map(|column| Some(self.ask(sheet, column, test)));
                 }
                 (Some(column), None) => (column, b, order),
                 (None, Some(column)) => (column, a, mirrored),
@@ -369,7 +376,8 @@ impl<'e> Walk<'e> {
 pub(in crate::decide) fn column_test(test: &ColumnTest, stated: &Stated, declared: &Attribute) -> Truth {
     if let ColumnTest::Overlaps(values) = test {
         let Ok(scalars) = scalars(stated, declared) else { return Truth::Undetermined };
-        let members: Vec<Value<'_>> = scalars.iter().filter_map(|scalar| typed(scalar, declared).ok()).collect();
+        let members: Vec<Value<'_>> =
+            scalars.iter().filter_map(|scalar| typed(scalar, declared).ok()).collect();
         return Truth::from(members.iter().any(|a| values.iter().any(|b| same_value(a, b) == Truth::True)));
     }
     let Ok(value) = one_scalar(stated, declared) else { return Truth::Undetermined };
@@ -391,9 +399,9 @@ pub(in crate::decide) fn column_test(test: &ColumnTest, stated: &Stated, declare
         ColumnTest::In(values) => {
             values.iter().fold(Truth::False, |found, other| found.or(same_value(&value, other)))
         }
-        ColumnTest::InNetwork(networks) => Truth::from(networks.iter().any(|network| {
-            matches!((&value, network), (Value::Address(a), Value::Address(b)) if b.contains(a))
-        })),
+        ColumnTest::InNetwork(networks) => Truth::from(networks.iter().any(
+            |network| matches!((&value, network), (Value::Address(a), Value::Address(b)) if b.contains(a)),
+        )),
         ColumnTest::Starts(other) => text(&|text| text.starts_with(other.as_str())),
         ColumnTest::Ends(other) => text(&|text| text.ends_with(other.as_str())),
         ColumnTest::Contains(other) => text(&|text| text.contains(other.as_str())),

@@ -282,10 +282,7 @@ fn predicates(atom: &Atom, engine: Engine<'_>, kind: &Kind) -> (Where, Where) {
 }
 
 /// That a column holds only values that are declared.
-fn readable_values(
-    declared: &Attribute,
-    is: &impl Fn(&'static str, Comparand) -> Where,
-) -> Option<Where> {
+fn readable_values(declared: &Attribute, is: &impl Fn(&'static str, Comparand) -> Where) -> Option<Where> {
     let values = declared.values.clone().map(Comparand::Many);
     match (values, declared.many) {
         (Some(values), _) => Some(is("in", values)),

@@ -203,7 +203,10 @@ fn used(engine: Engine<'_>, kind: &Kind, columns: Option<&Columns>) -> Result<Us
             let names = kind.attributes.iter().map(|a| a.name).chain(kind.relations.iter().map(|r| r.name));
             let known = names.map(|name| engine.policy.name(name)).chain(["within"]);
             let near = crate::names::did_you_mean(name, known);
-            return Err(NoFilter::Refused(format!("a {} has no attribute or relation {name:?}{near}", kind.key)));
+            return Err(NoFilter::Refused(format!(
+                "a {} has no attribute or relation {name:?}{near}",
+                kind.key
+            )));
         }
     }
     Ok(used)
@@ -259,10 +262,8 @@ impl Maker<'_, '_> {
             ids
         };
         let all: Vec<EntityId> = apart.values().flatten().copied().collect();
-        let mut ways = vec![Where::all([
-            Where::not(Where::names("id", named(self.engine.register, &all))),
-            base,
-        ])];
+        let mut ways =
+            vec![Where::all([Where::not(Where::names("id", named(self.engine.register, &all))), base])];
         for (tree, ids) in &apart {
             let of_these = Where::names("id", named(self.engine.register, ids));
             ways.push(Where::all([of_these, self.trees.filter(*tree, self.engine, self.kind)?]));

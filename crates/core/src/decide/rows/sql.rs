@@ -128,7 +128,9 @@ impl Writer<'_> {
                 match (predicate.many, operator, kind) {
                     (true, "overlaps", _) => format!("{column} && {values}"),
                     // All that the list holds is declared, and nothing is missing in it.
-                    (true, _, _) => format!("{column} <@ {values} and array_position({column}, null) is null"),
+                    (true, _, _) => {
+                        format!("{column} <@ {values} and array_position({column}, null) is null")
+                    }
                     (false, "in", ValueType::Address) => format!("{column} <<= any({values})"),
                     (false, _, ValueType::Address) => format!("not ({column} <<= any({values}))"),
                     (false, "in", _) => format!("{column} = any({values})"),

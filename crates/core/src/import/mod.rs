@@ -1,0 +1,42 @@
+//! From an OpenAPI 3.0 or 3.1 document to a draft of a charter: types and containment from the
+//! shapes of paths, actions from methods and operation ids, routes, and three starter roles. Every
+//! guess says why it was made; what cannot be mapped is listed.
+//!
+//! [`document`] reads the document; [`guess`] decides what its paths mean; [`write`](mod@write)
+//! writes the draft.
+
+mod document;
+mod guess;
+mod write;
+
+use document::Document;
+
+/// Largest document read, in bytes.
+pub const MAX_DOCUMENT_BYTES: usize = 32 << 20;
+/// Most operations mapped.
+pub const MAX_OPERATIONS: usize = 20_000;
+
+/// A draft, and what became of the document.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Draft {
+    /// The file's text.
+    pub text: String,
+    /// How many operations the document has.
+    pub operations: usize,
+    /// How many became routes.
+    pub routes: usize,
+    /// What is left, and why.
+    pub unmapped: Vec<String>,
+}
+
+/// Makes a draft for one application.
+///
+/// Bounded by the limits above; costs time in the size of the document.
+///
+/// # Errors
+/// If the text is neither JSON nor YAML, or no OpenAPI document of version 3.
+pub fn openapi(text: &str, application: &str) -> Result<Draft, String> {
+    let document = Document::read(text)?;
+    let guessed = guess::guess(&document);
+    Ok(write::write(&document, &guessed, application))
+}
