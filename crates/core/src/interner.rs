@@ -53,6 +53,13 @@ impl Interner {
         self.ends.len()
     }
 
+    /// How much memory it takes, in bytes.
+    pub fn size_bytes(&self) -> usize {
+        self.text.capacity()
+            + self.ends.capacity() * size_of::<u32>()
+            + self.ids.capacity() * (size_of::<u32>() + 1)
+    }
+
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.ends.is_empty()

@@ -164,6 +164,14 @@ impl Scalar {
         })
     }
 
+    /// What it takes beyond its own place, in bytes.
+    pub fn size_bytes(&self) -> usize {
+        match self {
+            Scalar::Text(text) => text.len(),
+            _ => 0,
+        }
+    }
+
     /// The same as JSON.
     pub fn to_json(&self) -> serde_json::Value {
         match self {

@@ -14,7 +14,7 @@ format = 1
 [resource.vessel]
 application = "quay"
 within = ["tenant", "vessel"]
-actions = { view = "" }
+actions = { view = "", weld = "" }
 [resource.vessel.attributes]
 length = "integer"
 state = { type = "text", values = ["in", "out"] }
@@ -31,6 +31,21 @@ permissions = ["vessel:view"]
 [role.inner]
 grantable = false
 permissions = ["vessel:view"]
+[role.welder]
+permissions = ["vessel:weld"]
+standby = { longest = "2h", reason = true }
+[role.declarer]
+permissions = ["vessel:view"]
+[role.checker]
+permissions = ["vessel:view"]
+[role.chief]
+includes = ["checker"]
+permissions = ["vessel:view"]
+[[separation]]
+key = "apart"
+roles = ["declarer", "checker"]
+[[tenant-roles.clause]]
+permissions = ["vessel:view"]
 "#;
 
 const START: &str = r#"
@@ -43,6 +58,11 @@ const START: &str = r#"
 {"entity":"vessel:a","within":"tenant:north","attributes":{"length":5},"relations":{"master":"user:ines"}}
 {"entity":"vessel:b","within":"vessel:a"}
 {"grant":{"id":"g-x","role":"hand","to":"user:ines","at":"vessel:a"}}
+{"grant":{"id":"g-weld","role":"welder","to":"group:all","at":"vessel:a"}}
+{"grant":{"id":"g-declare","role":"declarer","to":"group:all","at":"vessel:a"}}
+{"activation":{"id":"a-1","grant":"g-weld","subject":"user:ines","until":"2026-11-23T10:00:00Z","reason":"permit"}}
+{"tenant-role":{"tenant":"north","key":"looker","permissions":["vessel:view"]}}
+{"grant":{"id":"g-look","role":"north/looker","to":"user:ines","at":"everywhere"}}
 "#;
 
 fn world() -> World {
@@ -63,10 +83,11 @@ fn apply(world: &mut World, lines: &str) -> Result<usize, String> {
 
 /// Everything the register says, in an order of its own making.
 fn dump(register: &Register) -> Vec<String> {
-    let mut lines: Vec<String> =
-        register.all_entities().map(|id| register.entity_json(id).to_string()).collect();
-    lines.extend(register.all_grants().map(|grant| register.grant_json(grant).to_string()));
-    lines.sort();
+    let mut lines: Vec<String> = register.lines().map(|line| line.to_string()).collect();
+    lines.sort_by_key(|line| {
+        let order = ["{\"entity", "{\"tenant-role", "{\"grant", "{\"activation"];
+        (order.iter().position(|start| line.starts_with(start)), line.clone())
+    });
     lines.push(format!("{} {}", register.entity_count(), register.grant_count()));
     lines
 }
@@ -142,7 +163,63 @@ fn dump(register: &Register) -> Vec<String> {
     "did you mean \"from\"?"
 )]
 #[case(r#"{"end-grant":"g-z"}"#, "no grant is called \"g-z\"")]
-#[case(r#"{"activation":{}}"#, "does not carry it out yet")]
+#[case(r#"{"activation":{}}"#, "an activation needs grant")]
+#[case(
+    r#"{"activation":{"grant":"g-x","subject":"user:ines","until":"2026-11-23T10:00:00Z","reason":"r"}}"#,
+    "\"hand\" is not on standby"
+)]
+#[case(
+    r#"{"activation":{"grant":"g-weld","subject":"user:first","until":"2026-11-23T10:00:00Z","reason":"r"}}"#,
+    "g-weld was given to group:all, not to user:first"
+)]
+#[case(
+    r#"{"activation":{"grant":"g-weld","subject":"group:day","until":"2026-11-23T10:00:00Z","reason":"r"}}"#,
+    "for a user or service"
+)]
+#[case(
+    r#"{"activation":{"grant":"g-weld","subject":"user:ines","until":"2026-11-23T10:00:00Z"}}"#,
+    "activated with a reason"
+)]
+#[case(r#"{"activation":{"grant":"g-weld","subject":"user:ines","reason":"r"}}"#, "say until")]
+#[case(
+    r#"{"activation":{"grant":"g-weld","subject":"user:ines","reason":"r","from":"2026-11-23T08:00:00Z","until":"2026-11-23T10:00:01Z"}}"#,
+    "at most 2h"
+)]
+#[case(r#"{"activation":{"grant":"g-wled","subject":"user:ines"}}"#, "did you mean \"g-weld\"?")]
+#[case(r#"{"end-activation":"a-2"}"#, "no activation is called \"a-2\"")]
+#[case(
+    r#"{"tenant-role":{"tenant":"north","key":"x","permissions":["vessel:weld"]}}"#,
+    "lets no tenant put \"vessel:weld\""
+)]
+#[case(r#"{"tenant-role":{"tenant":"north","key":"x","permissions":["vessel:*"]}}"#, "lets no tenant put")]
+#[case(r#"{"tenant-role":{"tenant":"north","key":"X y","permissions":["vessel:view"]}}"#, "is not a key")]
+#[case(
+    r#"{"tenant-role":{"tenant":"west","key":"x","permissions":["vessel:view"]}}"#,
+    "tenant:west is not registered"
+)]
+#[case(r#"{"end-tenant-role":"north/lokker"}"#, "did you mean \"north/looker\"?")]
+#[case(
+    r#"{"grant":{"role":"south/looker","to":"user:ines","at":"everywhere"}}"#,
+    "no tenant has made a role \"south/looker\"; did you mean \"north/looker\"?"
+)]
+#[case(r#"{"grant":{"role":"north/looker","to":"service:feed","at":"everywhere"}}"#, "is held by users")]
+#[case(
+    r#"{"grant":{"role":"checker","to":"user:ines","at":"vessel:b"}}"#,
+    "\"declarer\" by g-declare, which the separation \"apart\" forbids"
+)]
+#[case(
+    r#"{"grant":{"role":"chief","to":"group:day","at":"everywhere","from":"2036-01-01T00:00:00Z"}}"#,
+    "the separation \"apart\" forbids"
+)]
+#[case(
+    "{\"grant\":{\"role\":\"checker\",\"to\":\"user:first\",\"at\":\"tenant:north\"}}\n{\"entity\":\"group:day\",\"members\":[\"user:first\"],\"merge\":true}",
+    "user:first would hold"
+)]
+#[case(
+    "{\"entity\":\"vessel:c\",\"within\":\"tenant:north\"}\n{\"grant\":{\"role\":\"checker\",\"to\":\"user:ines\",\"at\":\"vessel:c\"}}\n{\"entity\":\"vessel:c\",\"within\":\"vessel:a\",\"merge\":true}",
+    "user:ines would hold"
+)]
+#[case(r#"{"entity":"vessel:a","within":"tenant:south"}"#, "say \"drop\": true")]
 #[case(r#"{"entity":"user:x","entity":"user:y"}"#, "stands twice")]
 fn refusals_say_what_is_wrong_and_leave_no_trace(#[case] line: &str, #[case] says: &str) {
     let mut world = world();
@@ -268,7 +345,14 @@ fn fact_lines_set_and_remove(#[case] text: &str, #[case] is_one: bool) {
 /// Lines that often contradict one another, from small numbers.
 fn lines() -> impl Strategy<Value = Vec<String>> {
     let vessel = 0..4u8;
-    let line = (0..9u8, vessel.clone(), vessel).prop_map(|(what, a, b)| match what {
+    let line = (0..14u8, vessel.clone(), vessel).prop_map(|(what, a, b)| match what {
+        9 => format!(r#"{{"grant":{{"id":"w{a}","role":"welder","to":"group:g{b}","at":"everywhere"}}}}"#),
+        10 => format!(
+            r#"{{"activation":{{"grant":"w{a}","subject":"user:u{b}","until":"2026-11-23T10:00:00Z","reason":"r"}}}}"#
+        ),
+        11 => format!(r#"{{"grant":{{"role":"declarer","to":"user:u{a}","at":"vessel:v{b}"}}}}"#),
+        12 => format!(r#"{{"grant":{{"role":"chief","to":"group:g{a}","at":"vessel:v{b}"}}}}"#),
+        13 => format!(r#"{{"entity":"group:g{a}","members":["user:u{b}"]}}"#),
         0 | 1 => format!(r#"{{"entity":"vessel:v{a}","within":"vessel:v{b}"}}"#),
         2 => format!(
             r#"{{"entity":"vessel:v{a}","within":"tenant:north","relations":{{"crew":["user:u{b}"]}}}}"#
@@ -281,6 +365,81 @@ fn lines() -> impl Strategy<Value = Vec<String>> {
         _ => format!(r#"{{"delete":"vessel:v{a}","with-contents":{}}}"#, b % 2 == 0),
     });
     prop::collection::vec(line, 1..6)
+}
+
+/// No user holds `declarer` at a place and, there or around it, a role that includes `checker`.
+fn holds_nothing_separated(register: &Register) -> bool {
+    let chain = |grant: &ostrog_core::register::Grant| {
+        let ostrog_core::register::PlaceOf::At(mut at) = grant.at else { return Vec::new() };
+        let mut places = vec![at];
+        while let Some(outer) = register.within(at) {
+            places.push(outer);
+            at = outer;
+        }
+        places
+    };
+    register.all_entities().filter(|id| register.name(*id).starts_with("user:")).all(|user| {
+        let held = |roles: &[&str]| -> Vec<_> {
+            let holders = register.holders_of(user);
+            let grants = register.all_grants().filter(|grant| holders.contains(&grant.to));
+            grants.filter(|grant| roles.contains(&register.text(grant.role))).map(chain).collect()
+        };
+        let apart = held(&["declarer"]).iter().all(|a| {
+            held(&["checker", "chief"]).iter().all(|b| {
+                let meet =
+                    |inner: &Vec<_>, outer: &Vec<_>| outer.first().is_none_or(|place| inner.contains(place));
+                !meet(a, b) && !meet(b, a)
+            })
+        });
+        apart
+    })
+}
+
+#[test]
+fn a_move_into_another_tenant_drops_what_would_change() {
+    let mut world = world();
+    apply(&mut world, r#"{"entity":"vessel:a","within":"tenant:south","drop":true}"#).expect("moves");
+    let lines = dump(world.register()).join("\n");
+    assert!(!lines.contains("g-x") && !lines.contains("g-weld") && !lines.contains("a-1"), "{lines}");
+    assert!(!lines.contains("master") && lines.contains("g-look"), "{lines}");
+}
+
+#[test]
+fn what_was_activated_ends_with_the_membership() {
+    let mut world = world();
+    apply(&mut world, r#"{"entity":"group:all","members":[]}"#).expect("is emptied");
+    apply(&mut world, r#"{"entity":"group:all","members":["group:day"]}"#).expect("is filled again");
+    assert!(!dump(world.register()).join("\n").contains("a-1"));
+}
+
+#[test]
+fn a_tenant_takes_its_roles_along() {
+    let mut world = world();
+    apply(&mut world, r#"{"end-tenant-role":"north/looker"}"#).expect("ends");
+    assert!(!dump(world.register()).join("\n").contains("looker"));
+    apply(&mut world, r#"{"delete":"tenant:south"}"#).expect("is deleted");
+}
+
+#[test]
+fn an_ended_grant_separates_nobody() {
+    let mut world = world();
+    let line = r#"{"grant":{"role":"checker","to":"user:ines","at":"vessel:b"}}"#;
+    let end = "{\"end-grant\":\"g-declare\"}\n{\"grant\":{\"role\":\"declarer\",\"to\":\"group:all\",\"at\":\"vessel:a\",\"until\":\"2026-01-01T00:00:00Z\"}}";
+    apply(&mut world, end).expect("is replaced");
+    let change = [line::parse(line).expect("a line")];
+    assert!(world.apply_at(&change, Some("2025-12-31T00:00:00Z".parse().expect("a moment"))).is_err());
+    assert!(world.apply_at(&change, Some("2026-01-01T00:00:00Z".parse().expect("a moment"))).is_ok());
+}
+
+#[test]
+fn a_register_knows_its_size() {
+    let mut world = world();
+    let before = (world.register().size_bytes(), world.register().fact_count());
+    let lines: Vec<String> =
+        (0..1_000).map(|n| format!(r#"{{"entity":"vessel:n{n}","within":"vessel:a"}}"#)).collect();
+    apply(&mut world, &lines.join("\n")).expect("valid");
+    assert!(world.register().size_bytes() > before.0 + 1_000 * 40);
+    assert_eq!(world.register().fact_count(), before.1 + 2_000);
 }
 
 proptest! {
@@ -306,6 +465,7 @@ proptest! {
             }
             prop_assert_eq!(dump(world.register()), before);
         }
+        prop_assert!(holds_nothing_separated(world.register()));
         let end = dump(world.register());
         let mut anew = Register::default();
         let lines: Vec<Change> = end[..end.len() - 1].iter().map(|text| line::parse(text).expect("a line")).collect();

@@ -16,6 +16,7 @@ pub mod line;
 
 use crate::charter::model::Stated;
 use crate::interner::Interner;
+use crate::value::Scalar;
 use foldhash::fast::RandomState;
 use hashbrown::{HashMap, HashSet, HashTable};
 use jiff::{SignedDuration, Timestamp};
@@ -182,7 +183,7 @@ pub struct Grant {
     /// First moment it counts no more.
     pub until: Option<Timestamp>,
     /// Values, by name.
-    pub values: Vec<(Sym, Vec<crate::value::Scalar>)>,
+    pub values: Vec<(Sym, Vec<Scalar>)>,
 }
 
 impl Grant {
@@ -498,6 +499,85 @@ impl Register {
     /// How many grants there are.
     pub fn grant_count(&self) -> usize {
         self.live_grants
+    }
+
+    /// How much memory it takes, in bytes: what is allocated, free room among it, without what the
+    /// allocator adds.
+    pub fn size_bytes(&self) -> usize {
+        fn list<T>(list: &Vec<T>) -> usize {
+            list.capacity() * size_of::<T>()
+        }
+        fn map<K, V>(map: &HashMap<K, Vec<V>>) -> usize {
+            map.capacity() * (size_of::<K>() + size_of::<Vec<V>>() + 1)
+                + map.values().map(list).sum::<usize>()
+        }
+        fn ids(ids: &HashMap<Box<str>, u32>) -> usize {
+            // The texts are counted with what they name.
+            ids.capacity() * (size_of::<(Box<str>, u32)>() + 1) + ids.keys().map(|id| id.len()).sum::<usize>()
+        }
+        let stated = |value: &Stated| match value {
+            Stated::One(scalar) => scalar.size_bytes(),
+            Stated::Many(scalars) => list(scalars) + scalars.iter().map(Scalar::size_bytes).sum::<usize>(),
+            Stated::Unfit => 0,
+        };
+        let entity = |entity: &Entity| {
+            let Record { tenants, members, attributes, relations, .. } = &entity.record;
+            entity.name.len()
+                + list(&entity.groups)
+                + list(&entity.held)
+                + list(tenants)
+                + list(members)
+                + list(attributes)
+                + attributes.iter().map(|(_, value)| stated(value)).sum::<usize>()
+                + list(relations)
+                + relations.iter().map(|(_, to)| list(to)).sum::<usize>()
+        };
+        let grant = |grant: &Grant| {
+            let values = grant
+                .values
+                .iter()
+                .map(|(_, values)| list(values) + values.iter().map(Scalar::size_bytes).sum::<usize>());
+            grant.id.len() + list(&grant.values) + values.sum::<usize>()
+        };
+        let activation =
+            |of: &Activation| of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |s| s.len());
+        let made = |(_, role): (&Sym, &MadeRole)| {
+            size_of::<(Sym, MadeRole)>()
+                + list(&role.permissions)
+                + role.permissions.iter().map(|p| p.len()).sum::<usize>()
+        };
+        size_of::<Register>()
+            + self.names.size_bytes()
+            + list(&self.heads)
+            + list(&self.entities)
+            + self.entities.iter().map(entity).sum::<usize>()
+            + self.by_name.capacity() * (size_of::<u32>() + 1)
+            + list(&self.grants)
+            + self.grants.iter().flatten().map(grant).sum::<usize>()
+            + ids(&self.grant_ids)
+            + map(&self.contents)
+            + map(&self.named_by)
+            + map(&self.placed)
+            + list(&self.activations)
+            + self.activations.iter().flatten().map(activation).sum::<usize>()
+            + ids(&self.activation_ids)
+            + map(&self.active)
+            + map(&self.active_for)
+            + self.made.iter().map(made).sum::<usize>()
+    }
+
+    /// How many facts it holds: each entity, attribute value, relation target, membership, place and
+    /// grant is one.
+    pub fn fact_count(&self) -> usize {
+        let of = |record: &Record| {
+            1 + usize::from(record.within.is_some())
+                + record.tenants.len()
+                + record.members.len()
+                + record.attributes.len()
+                + record.relations.iter().map(|(_, to)| to.len()).sum::<usize>()
+        };
+        let entities = self.all_entities().map(|id| of(self.record(id))).sum::<usize>();
+        entities + self.live_grants + self.activation_ids.len() + self.made.len()
     }
 
     // -- writing: each keeps the indexes, and gives what undoes it -------------------------------

@@ -238,6 +238,10 @@ pub struct Conferred {
     too_many: Cell<bool>,
 }
 
+/// An entity at the end of a path, with what the last step started from and whether it may lead
+/// into another tenant.
+type End = (String, (Thing, bool));
+
 /// One arrival of a role: its key, the grant it came by, whether it arrives.
 type Arrival<'a> = (String, Option<&'a Grant>, Truth);
 
@@ -805,7 +809,7 @@ impl<'a> Naive<'a> {
 
     /// Where a conferral's path leads, each with the step that led there, and whether no step was
     /// missing.
-    fn ends(&self, from: &Thing, confer: &Confer) -> (Vec<(String, (Thing, bool))>, bool) {
+    fn ends(&self, from: &Thing, confer: &Confer) -> (Vec<End>, bool) {
         let mut whole = true;
         let mut items: Vec<(Thing, (Thing, bool))> = vec![(from.clone(), (from.clone(), false))];
         for name in &confer.path {

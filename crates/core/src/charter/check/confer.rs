@@ -48,10 +48,7 @@ fn confer(
         standby: false,
         split: "a confer of its own",
     };
-    let when = match &written.when {
-        Some(expr) => Some(typing::condition(scope, around, expr, findings)),
-        None => None,
-    };
+    let when = written.when.as_ref().map(|expr| typing::condition(scope, around, expr, findings));
     let (holds, path_text, path) = match written.to.as_ref()? {
         ConferTo::Relation(path) => (None, path, to_subjects(scope, kind, path, findings)),
         ConferTo::Holds(held, path) => {
@@ -72,7 +69,7 @@ fn confer(
             None => None,
         },
         through_detached: written.through_detached,
-        span: written.span,
+        span: written.role.as_ref()?.span,
     })
 }
 

@@ -20,10 +20,16 @@ impl<'e> Walk<'e> {
         parts
     }
 
-    /// The part that made a condition what it is: of an `and`, the first that did.
+    /// The part that made a condition what it is: of an `and`, the first that did; of an `or` that
+    /// is not false, likewise.
     pub(in crate::decide) fn culprit(&self, bound: Bound<'e>, value: Truth) -> Part {
         let mut id = bound.condition.root;
-        while let Test::All(parts) = &bound.condition.tests[id.index()] {
+        loop {
+            let parts = match &bound.condition.tests[id.index()] {
+                Test::All(parts) => parts,
+                Test::Any(parts) if value != Truth::False => parts,
+                _ => break,
+            };
             match parts.iter().find(|part| self.test(bound, **part) == value) {
                 Some(part) => id = *part,
                 None => break,

@@ -39,9 +39,35 @@ impl Batch<'_, '_> {
             let mut parted: Vec<_> = more.map(|member| (*member, at)).collect();
             self.parted.append(&mut parted);
         }
+        self.leaving(id, &record, at);
         let old = self.register.set_record(id, record);
         self.undo.push(Undo::Record(id, old));
         self.note(at, id);
+    }
+
+    /// Notes who is a member of a group no longer.
+    fn leaving(&mut self, group: EntityId, new: &Record, at: usize) {
+        let old = &self.register.record(group).members;
+        let gone = old.iter().filter(|member| !new.members.contains(member));
+        self.left.extend(gone.map(|member| (*member, at)));
+    }
+
+    /// Ends what was activated for somebody who holds the grant no longer: it must not count again
+    /// should they come back.
+    pub(super) fn settle(&mut self) {
+        for (member, at) in std::mem::take(&mut self.left) {
+            self.at = at;
+            for subject in self.register.subjects_of(member) {
+                let holders = self.register.holders_of(subject);
+                for activation in self.register.active_for.get(&subject).cloned().unwrap_or_default() {
+                    let grant = self.register.activations[activation as usize].as_ref().map(|of| of.grant);
+                    let to = grant.and_then(|grant| self.register.grant(grant)).map(|grant| grant.to);
+                    if !to.is_some_and(|to| holders.contains(&to)) {
+                        self.end_activation_at(activation);
+                    }
+                }
+            }
+        }
     }
 
     /// Notes that more or something else is said of an entity: once, however often it is said.
@@ -345,6 +371,7 @@ impl Batch<'_, '_> {
         let mut record = self.register.record(id).clone();
         edit(&mut record);
         if record != *self.register.record(id) {
+            self.leaving(id, &record, self.at);
             let old = self.register.set_record(id, record);
             self.undo.push(Undo::Record(id, old));
             self.note(self.at, id);

@@ -94,6 +94,7 @@ impl Register {
             policies,
             now,
             parted: Vec::new(),
+            left: Vec::new(),
             effects: Vec::new(),
             undo: Vec::new(),
             noted: HashSet::new(),
@@ -118,6 +119,7 @@ impl Register {
             }
         }
         if refusals.is_empty() {
+            batch.settle();
             refusals.extend(batch.shape());
         }
         let applied = Applied { effects: batch.effects, undo: batch.undo };
@@ -151,6 +153,15 @@ impl Register {
                 }
             }
         }
+    }
+
+    /// Lines that make this register anew: entities, tenants' own roles, grants, activations.
+    pub fn lines(&self) -> impl Iterator<Item = Value> + '_ {
+        let entities = self.all_entities().map(|id| self.entity_json(id));
+        let made = self.made_roles().map(|(key, role)| self.made_json(key, role));
+        let grants = self.all_grants().map(|grant| self.grant_json(grant));
+        let activations = self.all_activations().map(|activation| self.activation_json(activation));
+        entities.chain(made).chain(grants).chain(activations)
     }
 
     /// All that is said of an entity, as its line.
@@ -257,6 +268,8 @@ struct Batch<'r, 'p> {
     moved: Vec<(EntityId, usize)>,
     /// Holders who may hold more now than before, and by which change.
     parted: Vec<(EntityId, usize)>,
+    /// Who is a member of some group no longer, and by which change.
+    left: Vec<(EntityId, usize)>,
 }
 
 impl Batch<'_, '_> {

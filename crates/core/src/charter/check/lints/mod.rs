@@ -1,0 +1,230 @@
+//! Doubts about a charter that is correct: what was probably not meant. One file each: what is
+//! looked for, the words, what to do, and a charter that shows it.
+
+mod another_case;
+mod confers_in_vain;
+mod crosses_midnight;
+mod excludes_all;
+mod gives_nothing;
+mod leaks_past_guard;
+mod never_applies;
+mod never_given;
+mod no_actions;
+mod nobody_can_hold;
+mod nobody_left;
+mod not_known;
+mod open_beside;
+mod other_kind;
+mod rests_on_request;
+mod separates_in_vain;
+mod shuts_out;
+mod unread_values;
+mod unused;
+
+use crate::charter::model::{
+    Condition, KindId, Model, Operand, OperandId, Path, PermId, Role, Root, Step, Test,
+};
+use crate::charter::syntax::{Effect, Tree};
+use crate::source::Finding;
+use std::collections::HashSet;
+
+/// A checked charter with its text.
+struct Charter<'a> {
+    model: &'a Model,
+    tree: &'a Tree,
+    /// What each role gives if all conditions are true.
+    gives: Vec<HashSet<PermId>>,
+}
+
+const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 19] = [
+    another_case::look,
+    confers_in_vain::look,
+    crosses_midnight::look,
+    excludes_all::look,
+    gives_nothing::look,
+    leaks_past_guard::look,
+    never_applies::look,
+    never_given::look,
+    no_actions::look,
+    nobody_can_hold::look,
+    nobody_left::look,
+    not_known::look,
+    open_beside::look,
+    other_kind::look,
+    rests_on_request::look,
+    separates_in_vain::look,
+    shuts_out::look,
+    unread_values::look,
+    unused::look,
+];
+
+/// Looks for all of them.
+pub fn look(model: &Model, tree: &Tree, findings: &mut Vec<Finding>) {
+    let mut done = vec![None; model.roles.len()];
+    let gives = (0..model.roles.len()).map(|at| give(model, at, &mut done)).collect();
+    let charter = Charter { model, tree, gives };
+    LINTS.iter().for_each(|lint| lint(&charter, findings));
+}
+
+fn give(model: &Model, at: usize, done: &mut Vec<Option<HashSet<PermId>>>) -> HashSet<PermId> {
+    if let Some(known) = &done[at] {
+        return known.clone();
+    }
+    let role = &model.roles[at];
+    let mut all: HashSet<PermId> = role.permissions.iter().copied().collect();
+    all.extend(role.clauses.iter().flat_map(|clause| clause.permissions.iter()));
+    for inner in &role.includes {
+        all.extend(give(model, inner.index(), done));
+    }
+    all.retain(|permission| !role.except.contains(permission));
+    done[at] = Some(all.clone());
+    all
+}
+
+impl Charter<'_> {
+    /// Every condition under which something is given: of allow rules, roles and their clauses.
+    /// With the role, if it is one's.
+    fn openings(&self) -> impl Iterator<Item = (&Condition, Option<&Role>)> {
+        let rules = self.model.rules.iter().filter(|rule| rule.effect == Effect::Allow);
+        let rules = rules.filter_map(|rule| Some((rule.when.as_ref()?, None)));
+        let roles = self.model.roles.iter().flat_map(|role| {
+            let clauses = role.clauses.iter().map(|clause| &clause.when);
+            role.when.iter().chain(clauses).map(move |when| (when, Some(role)))
+        });
+        rules.chain(roles)
+    }
+
+    /// Every condition there is.
+    fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        let model = self.model;
+        let denies = model.rules.iter().filter(|rule| rule.effect == Effect::Deny);
+        self.openings()
+            .map(|(when, _)| when)
+            .chain(denies.filter_map(|rule| rule.when.as_ref()))
+            .chain(model.confers.iter().filter_map(|confer| confer.when.as_ref()))
+            .chain(model.tenant_clauses.iter().filter_map(|clause| clause.when.as_ref()))
+            .chain(model.roles.iter().filter_map(|role| role.standby.as_ref()?.when.as_ref()))
+    }
+
+    fn key(&self, kind: KindId) -> &str {
+        &self.model.kinds[kind.index()].key
+    }
+
+    /// The subject kinds that do not declare what a path reads of the subject first.
+    fn lacking(&self, path: &Path) -> Vec<KindId> {
+        let (Root::Subject, Some(first)) = (path.root, path.steps.first()) else { return Vec::new() };
+        let declares = |kind: &KindId| {
+            let kind = &self.model.kinds[kind.index()];
+            match first {
+                Step::Attribute(name) => kind.attribute(*name).is_some(),
+                Step::Relation(name) => kind.relation(*name).is_some(),
+                _ => true,
+            }
+        };
+        [KindId::USER, KindId::SERVICE].into_iter().filter(|kind| !declares(kind)).collect()
+    }
+}
+
+/// The path an operand is, if it is one.
+fn path_of(condition: &Condition, operand: OperandId) -> Option<&Path> {
+    match &condition.operands[operand.index()] {
+        Operand::Path(path) => Some(&condition.paths[path.index()]),
+        _ => None,
+    }
+}
+
+/// The paths that a condition asks `known` of.
+fn asked_known(condition: &Condition) -> Vec<&Path> {
+    let known = condition.tests.iter().filter_map(|test| match test {
+        Test::Known(path) => Some(&condition.paths[path.index()]),
+        _ => None,
+    });
+    known.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::charter;
+    use crate::source::{Severity, Sources};
+
+    /// What every charter of these tests begins with: nothing can be said against it.
+    pub const START: &str = r#"
+[charter]
+name = "A quay"
+format = 1
+[application.quay]
+[resource.vessel]
+application = "quay"
+within = "tenant"
+actions = { view = "", moor = "" }
+[resource.vessel.attributes]
+flag = "text"
+held = { type = "boolean", default = false }
+state = { type = "text", values = ["in", "out"], default = "out" }
+load = { type = "integer", from = "request" }
+[resource.vessel.relations]
+agent = "user"
+[subject.user.attributes]
+rank = "integer"
+[context]
+zone = "text"
+[role.hand]
+held-by = ["user", "service"]
+permissions = ["vessel:view", "vessel:moor"]
+[[role.hand.clause]]
+permissions = ["vessel:view"]
+when = "context.zone == 'quay'"
+"#;
+
+    /// Checks a charter whose text marks what is found: under the line, carets below the place and
+    /// then how the message begins.
+    ///
+    /// ```text
+    /// [role.idle]
+    /// #     ^^^^ the role "idle" gives nothing
+    /// ```
+    #[track_caller]
+    pub fn finds(code: &str, severity: Severity, text: &str) {
+        let text = format!("{START}{text}");
+        let sources = Sources::single("a.toml", &text);
+        let reading = charter::read(&sources);
+        let mut expected = Vec::new();
+        let mut above = (0, "");
+        for (at, line) in text.lines().enumerate() {
+            let marked = line.strip_prefix('#').and_then(|rest| {
+                let start = rest.find('^').filter(|start| rest[..*start].trim().is_empty())?;
+                let carets = rest[start..].chars().take_while(|c| *c == '^').count();
+                Some((start + 2, rest[start + carets..].trim().to_owned()))
+            });
+            match marked {
+                Some((column, message)) => expected.push((above.0, column, message)),
+                None => above = (at + 1, line),
+            }
+        }
+        let all: Vec<String> = reading.findings.iter().map(|finding| sources.render(finding)).collect();
+        let found: Vec<_> = reading.findings.iter().filter(|finding| finding.code == code).collect();
+        assert_eq!(found.len(), expected.len(), "{}", all.join("\n"));
+        for (finding, (line, column, message)) in found.iter().zip(expected) {
+            let place = sources.place(finding.span);
+            assert_eq!((place.line, place.column), (line, column), "{}", all.join("\n"));
+            assert!(
+                finding.message.starts_with(&message),
+                "{message:?} is not how this begins: {}",
+                finding.message
+            );
+            assert_eq!(finding.severity, severity);
+        }
+    }
+
+    /// As [`finds`], for doubts.
+    #[track_caller]
+    pub fn doubts(code: &str, text: &str) {
+        finds(code, Severity::Warning, text);
+    }
+
+    #[test]
+    fn nothing_is_said_against_the_start() {
+        let reading = charter::read(&Sources::single("a.toml", START));
+        assert_eq!(reading.findings, []);
+    }
+}
