@@ -384,14 +384,13 @@ fn holds_nothing_separated(register: &Register) -> bool {
             let grants = register.all_grants().filter(|grant| holders.contains(&grant.to));
             grants.filter(|grant| roles.contains(&register.text(grant.role))).map(chain).collect()
         };
-        let apart = held(&["declarer"]).iter().all(|a| {
+        held(&["declarer"]).iter().all(|a| {
             held(&["checker", "chief"]).iter().all(|b| {
                 let meet =
                     |inner: &Vec<_>, outer: &Vec<_>| outer.first().is_none_or(|place| inner.contains(place));
                 !meet(a, b) && !meet(b, a)
             })
-        });
-        apart
+        })
     })
 }
 

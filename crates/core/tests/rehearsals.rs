@@ -136,7 +136,15 @@ fn cases_pass_or_fail(#[case] body: &str, #[case] passes: bool, #[case] doubt: O
 #[case("[sample.\"user:x\"]\ngrants = [{ role = \"pilot\" }]", "a grant needs at")]
 #[case(
     "[sample.\"user:x\"]\ngrants = [{ role = \"pilot\", at = \"everywhere\", active = true }]",
-    "does not carry out yet"
+    "\"pilot\" is not on standby"
+)]
+#[case(
+    "[sample.\"group:x\"]\ngrants = [{ role = \"pilot\", at = \"everywhere\", active = true }]",
+    "activated for one member at a time"
+)]
+#[case(
+    "[sample.\"user:x\"]\ngrants = [{ role = \"pilot\", at = \"everywhere\", active = { for = \"s\" } }]",
+    "active is true, or { session"
 )]
 #[case("[sample.\"user:x\"]\nattributes = { rank = \"high\" }", "is of type integer, and \"high\" is not")]
 #[case("[rehearsal]\nstand-alone = false", "does not carry it out yet")]

@@ -1,6 +1,6 @@
 //! Rehearsal files, as TOML.
 
-use super::{Case, Rehearsal, Sample};
+use super::{Active, Case, Rehearsal, Sample, SampleGrant};
 use crate::charter::syntax::{Field, Fields, TomlFile, parse_file};
 use crate::decide::question::Request;
 use crate::names::{did_you_mean, split_entity};
@@ -125,23 +125,36 @@ impl Reader<'_> {
         let mut grants = Vec::new();
         for item in fields.get("grants").map(|field| field.list(self.findings)).unwrap_or_default() {
             let Some(mut value) = item.json(self.findings) else { continue };
-            if value.get("active").is_some() {
-                self.error(
-                    "not-carried-out",
-                    item.span(),
-                    "active belongs to standby, which this version does not carry out yet",
-                );
-                continue;
-            }
+            let active = value.as_object_mut().and_then(|object| object.remove("active"));
+            let active = active.and_then(|active| self.active(name, &active, item.span()));
             if let Some(object) = value.as_object_mut() {
                 object.insert("to".to_owned(), name.value.as_str().into());
             }
             match grant(&value) {
-                Ok(line) => grants.push(At::new(line, item.span())),
+                Ok(line) => grants.push(At::new(SampleGrant { line, active }, item.span())),
                 Err(message) => self.error("sample", item.span(), message),
             }
         }
         self.made.samples.push(Sample { line, groups, grants, span: name.span });
+    }
+
+    /// `active = true`, or `active = { session = "…" }`.
+    fn active(&mut self, name: &At<String>, value: &Value, span: Span) -> Option<Active> {
+        if name.value.starts_with("group:") {
+            let message = "a group's grant is activated for one member at a time; give it to a user";
+            self.error("sample", span, message);
+            return None;
+        }
+        let session = value.as_object().filter(|object| object.len() == 1);
+        match (value, session.and_then(|object| object.get("session")).and_then(Value::as_str)) {
+            (Value::Bool(true), _) => Some(Active::Always),
+            (Value::Bool(false), _) => None,
+            (_, Some(session)) => Some(Active::In(session.to_owned())),
+            _ => {
+                self.error("sample", span, "active is true, or { session = \"ID\" }");
+                None
+            }
+        }
     }
 
     fn case(&mut self, fields: &Fields<'_, '_>) {

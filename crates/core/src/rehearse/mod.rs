@@ -12,7 +12,7 @@ use crate::decide::question::Request;
 use crate::decide::{World, with_scratch};
 use crate::names::nearest;
 use crate::register::Register;
-use crate::register::line::{Change, EntityLine, GrantLine};
+use crate::register::line::{ActivationLine, Change, EntityLine, GrantLine};
 use crate::source::{At, Finding, Place, Severity, Sources, Span};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -37,9 +37,27 @@ pub struct Sample {
     /// Groups it is a member of.
     pub groups: Vec<String>,
     /// Grants to it; `to` is the sample itself.
-    pub grants: Vec<At<GrantLine>>,
+    pub grants: Vec<At<SampleGrant>>,
     /// Where its name stands.
     pub span: Span,
+}
+
+/// A grant to a sample.
+#[derive(Clone, Debug)]
+pub struct SampleGrant {
+    /// The grant.
+    pub line: GrantLine,
+    /// Whether it is active, if its role is on standby.
+    pub active: Option<Active>,
+}
+
+/// That a grant on standby is active.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Active {
+    /// In any session and none.
+    Always,
+    /// In this session.
+    In(String),
 }
 
 /// What one subject may and may not.
@@ -148,6 +166,7 @@ impl Rehearsal {
     fn world(&self, policy: &Arc<Policy>, findings: &mut Vec<Finding>) -> World {
         let mut changes = Vec::new();
         let mut spans = Vec::new();
+        let mut activations = Vec::new();
         for sample in &self.samples {
             changes.push(Change::Entity(Box::new(sample.line.clone())));
             spans.push(sample.span);
@@ -169,9 +188,30 @@ impl Rehearsal {
                 spans.push(sample.span);
             }
             for grant in &sample.grants {
-                changes.push(Change::Grant(Box::new(grant.value.clone())));
+                let mut line = grant.value.line.clone();
+                if let Some(active) = &grant.value.active {
+                    let id = line.id.get_or_insert_with(|| format!("sample-{}", changes.len())).clone();
+                    activations.push((
+                        ActivationLine {
+                            grant: id,
+                            subject: sample.line.name.clone(),
+                            session: match active {
+                                Active::Always => None,
+                                Active::In(session) => Some(session.clone()),
+                            },
+                            assumed: true,
+                            ..ActivationLine::default()
+                        },
+                        grant.span,
+                    ));
+                }
+                changes.push(Change::Grant(Box::new(line)));
                 spans.push(grant.span);
             }
+        }
+        for (activation, span) in activations {
+            changes.push(Change::Activate(Box::new(activation)));
+            spans.push(span);
         }
         let mut world = World::new(Arc::clone(policy), Register::default());
         if let Err(refusals) = world.apply(&changes) {
