@@ -115,7 +115,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     field.send_keys(Key::Control + "a").await.expect("typed");
     field.send_keys(key.to_owned() + Key::Enter).await.expect("typed");
     says(browser, "header", "Live: Port of Sorrel Bay revision 1").await;
-    says(browser, "main", "457 entities").await;
+    says(browser, "main", "462 entities").await;
     let address = browser.current_url().await.expect("an address").to_string();
     assert!(!address.contains("ostrog.k"), "a secret in an address: {address}");
     let readable = browser

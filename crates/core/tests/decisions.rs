@@ -67,3 +67,45 @@ fn answers_are_as_written(#[files("tests/data/ok/*.txt")] path: PathBuf) {
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
+
+/// A line of vessels, each towed by the next; who tows the last tows them all.
+fn line_of_tugs(length: usize) -> String {
+    let policy = "[charter]\nname = \"t\"\nformat = 1\n[application.quay]\n[resource.vessel]\n\
+        application = \"quay\"\nactions = { tow = \"\" }\n[resource.vessel.relations]\ntug = \"vessel\"\n\
+        [[resource.vessel.confer]]\nrole = \"tower\"\nto = { holds = \"tower\", at = \"tug\" }\n\
+        [role.tower]\npermissions = [\"vessel:tow\"]\n";
+    let reading = charter::read(&Sources::single("charter.toml", policy));
+    let mut world = World::new(Arc::new(reading.policy.expect("no errors")), Register::default());
+    let mut lines: Vec<String> = (0..length - 1)
+        .map(|n| format!(r#"{{"entity":"vessel:v{n}","relations":{{"tug":"vessel:v{}"}}}}"#, n + 1))
+        .collect();
+    let last = length - 1;
+    lines.push(format!(r#"{{"entity":"vessel:v{last}","relations":{{"tug":"vessel:v{last}"}}}}"#));
+    lines.push(r#"{"entity":"user:ines"}"#.to_owned());
+    lines.push(format!(r#"{{"grant":{{"role":"tower","to":"user:ines","at":"vessel:v{last}"}}}}"#));
+    let changes: Vec<Change> = lines.iter().map(|text| line::parse(text).expect("a line")).collect();
+    world.apply(&changes).expect("valid");
+    let request = Request {
+        subject: "user:ines".into(),
+        permission: "vessel:tow".into(),
+        resource: Some("vessel:v0".into()),
+        ..Request::default()
+    };
+    let asked = request
+        .resolve(world.engine(), jiff::Timestamp::UNIX_EPOCH)
+        .expect("well formed")
+        .question
+        .expect("known");
+    let mut scratch = Scratch::default();
+    let reason = decide(world.engine(), &asked, &mut scratch).reason.code(world.engine());
+    assert_eq!(scratch.was_too_much(), reason == "undetermined");
+    reason
+}
+
+#[rstest]
+#[case(ostrog_core::decide::MAX_PAIRS, "role:tower")]
+#[case(ostrog_core::decide::MAX_PAIRS + 1, "undetermined")]
+#[case(100_000, "undetermined")]
+fn a_decision_depends_on_so_many_pairs_at_most(#[case] length: usize, #[case] reason: &str) {
+    assert_eq!(line_of_tugs(length), reason);
+}

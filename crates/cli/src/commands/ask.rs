@@ -64,13 +64,9 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             explanation
         }
         None => {
-            let mut answer = live(&global.client()?, &request, &args.with, now, args.why).await?;
+            let mut answer = live(&global.client()?, &request, &args.with, now).await?;
             shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
-            let mut explanation = answer["explanation"].take();
-            if !answer["would-take"].is_null() {
-                explanation["would-take"] = answer["would-take"].take();
-            }
-            explanation
+            answer["explanation"].take()
         }
     };
     let allowed = explanation["allowed"] == true;
@@ -89,13 +85,12 @@ async fn live(
     request: &Request,
     with: &With,
     now: Option<Timestamp>,
-    take: bool,
 ) -> Result<Value, Failure> {
     let question = json!({
         "subject": request.subject, "permission": request.permission, "resource": request.resource,
         "subject-properties": request.of_subject, "resource-properties": request.of_resource,
         "context": request.context, "now": now.map(|now| now.to_string()),
-        "suppose": with.suppose, "without": with.without, "would-take": take,
+        "suppose": with.suppose, "without": with.without,
     });
     Ok(client.post("/api/v1/ask", &question).await?)
 }
@@ -131,7 +126,7 @@ async fn from_file(
                 let moment = moment.unwrap_or_else(Timestamp::now);
                 offline(world, &request, moment).map_err(|failure| wrong(failure.message))?
             }
-            Err(client) => live(client, &request, &args.with, moment, false).await?["explanation"].take(),
+            Err(client) => live(client, &request, &args.with, moment).await?["explanation"].take(),
         };
         let mut context = json!({ "reason": told["reason"].take() });
         for key in ["message", "advice"] {

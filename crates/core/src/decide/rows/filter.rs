@@ -247,8 +247,8 @@ fn predicates(atom: &Atom, engine: Engine<'_>, kind: &Kind) -> (Where, Where) {
         return (yes, no);
     }
     // A value outside those declared is unreadable, and makes the test undetermined.
-    let mut readable = vec![known.clone()];
-    readable.extend(declared.and_then(|declared| readable_values(declared, &is)));
+    let mut readable: Vec<Where> =
+        declared.and_then(|declared| readable_values(declared, &is)).into_iter().collect();
     if let ColumnTest::EqualColumn(other) | ColumnTest::OrderColumn(_, other) = &atom.test {
         let other = kind.attribute(*other).map(|other| (engine.policy.name(other.name), other));
         if let Some((other_name, other)) = other {
@@ -261,7 +261,6 @@ fn predicates(atom: &Atom, engine: Engine<'_>, kind: &Kind) -> (Where, Where) {
                     many: other.many,
                 })
             };
-            readable.push(of_other("known", Comparand::Nothing));
             readable.extend(readable_values(other, &of_other));
         }
     }
@@ -297,13 +296,14 @@ fn of_default(test: &ColumnTest, default: &Stated, declared: &Attribute) -> Trut
     column_test(test, default, declared)
 }
 
-/// True and false of a column that is there and readable.
+/// True and false of a column that is readable; neither where it is null.
 fn stated(
     test: &ColumnTest,
     is: &impl Fn(&'static str, Comparand) -> Where,
     engine: Engine<'_>,
 ) -> (Where, Where) {
-    let both = |part: Where| (part.clone(), Where::not(part));
+    let known = || is("known", Comparand::Nothing);
+    let both = |part: Where| (part.clone(), Where::all([known(), Where::not(part)]));
     let one = |operator, opposite, value: &Value<'static>| {
         (is(operator, Comparand::One(value.clone())), is(opposite, Comparand::One(value.clone())))
     };
@@ -317,12 +317,12 @@ fn stated(
         ColumnTest::Known => (is("known", Comparand::Nothing), Where::None),
         ColumnTest::Equal(value) => one("==", "!=", value),
         ColumnTest::Order(of, value) => one(order(*of).0, order(*of).1, value),
-        ColumnTest::In(values) if values.is_empty() => (Where::None, Where::Every),
+        ColumnTest::In(values) if values.is_empty() => (Where::None, known()),
         ColumnTest::In(values) | ColumnTest::InNetwork(values) => {
             let with = Comparand::Many(values.clone());
             (is("in", with.clone()), is("not in", with))
         }
-        ColumnTest::Overlaps(values) if values.is_empty() => (Where::None, Where::Every),
+        ColumnTest::Overlaps(values) if values.is_empty() => (Where::None, known()),
         ColumnTest::Overlaps(values) => both(is("overlaps", Comparand::Many(values.clone()))),
         ColumnTest::Starts(text) => both(is("starts", text_of(text))),
         ColumnTest::Ends(text) => both(is("ends", text_of(text))),
