@@ -70,7 +70,7 @@ fn the_program_says_what_the_documents_show(#[files("../../docs/*.md")] path: Pa
     let mut rest = text.as_str();
     while let Some((head, tail)) = rest.split_once("```console\n") {
         let (block, after) = tail.split_once("```").expect("the block ends");
-        let _ = write!(renewed, "{head}```console\n");
+        let _ = writeln!(renewed, "{head}```console");
         let lines: Vec<&str> = block.lines().collect();
         let mut at = 0;
         while at < lines.len() {
