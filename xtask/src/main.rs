@@ -5,6 +5,7 @@
 mod bench;
 #[path = "../../demo/generate.rs"]
 mod generate;
+mod mutate;
 mod run;
 mod setup;
 
@@ -15,6 +16,9 @@ const USAGE: &str = "cargo xtask TASK
 
   demo [ARGS]   install what is missing, build, and serve the demo on loopback
   test          install what is missing, and pass every check and test
+  soak [N]      ask the independent evaluator N charters' worth of questions (100,000)
+  mutate [TEXT] switch off each guard against a wrong allow; a test must fail
+  fuzz [SECS]   feed mangled texts to every reader, so long each (60)
   bench         measure decisions against a check written by hand
   renew         make the generated files anew: demo/register.ndjson";
 
@@ -25,6 +29,9 @@ fn main() -> Result<()> {
     match task.as_str() {
         "demo" => demo(&rest),
         "test" => test(),
+        "soak" => soak(rest.first().map_or("100000", String::as_str)),
+        "mutate" => mutate::run(rest.first().map(String::as_str)),
+        "fuzz" => fuzz(rest.first().map_or("60", String::as_str)),
         "bench" => bench::run(),
         "renew" => {
             std::fs::write(run::root().join(REGISTER), generate::register())?;
@@ -71,6 +78,20 @@ fn test() -> Result<()> {
     }
     println!("\nEverything passed.");
     Ok(())
+}
+
+/// Both evaluators, for as long as it takes.
+fn soak(charters: &str) -> Result<()> {
+    let mut command = std::process::Command::new(std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into()));
+    command.args(["test", "--release", "--package", "ostrog-core", "--test", "oracle", "--", "--nocapture"]);
+    run::run(command.env("OSTROG_ORACLE_CASES", charters).current_dir(run::root()))
+}
+
+/// Mangled texts, for so many seconds each reader.
+fn fuzz(seconds: &str) -> Result<()> {
+    let mut command = std::process::Command::new(std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into()));
+    command.args(["test", "--release", "--package", "ostrog-core", "--test", "mangled", "--", "--nocapture"]);
+    run::run(command.env("OSTROG_FUZZ_SECONDS", seconds).current_dir(run::root()))
 }
 
 #[cfg(test)]

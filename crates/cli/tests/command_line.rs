@@ -263,7 +263,7 @@ fn a_day_with_the_register() {
 
     let (code, out, _) = ostrog(&["status"]);
     assert!(
-        code == 0 && out.contains("Port of Sorrel Bay, revision 1") && out.contains("458 entities"),
+        code == 0 && out.contains("Port of Sorrel Bay, revision 1") && out.contains("463 entities"),
         "{out}"
     );
     let (code, out, _) = ostrog(&["charter", "show", "1"]);

@@ -133,7 +133,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     find(browser, "option[value=manifest]").await.click().await.expect("chosen");
     says(browser, "table[role=grid]", "chief-inspector").await;
     browser.execute("document.querySelector('td[tabindex=\"0\"]').focus()", Vec::new()).await.expect("runs");
-    keys(browser, Key::Down + Key::Down + Key::End).await;
+    keys(browser, Key::Down + Key::Down + Key::Down + Key::Down + Key::Down + Key::End).await;
     says(browser, "aside", "subject.clearance >= resource.hazard").await;
     says(browser, "aside", "own-declaration").await;
 

@@ -9,6 +9,7 @@ mod document;
 mod guess;
 mod write;
 
+use crate::source::MAX_FILE_BYTES;
 use document::Document;
 
 /// Largest document read, in bytes.
@@ -34,9 +35,17 @@ pub struct Draft {
 /// Bounded by the limits above; costs time in the size of the document.
 ///
 /// # Errors
-/// If the text is neither JSON nor YAML, or no OpenAPI document of version 3.
+/// If the text is neither JSON nor YAML, no OpenAPI document of version 3, or too large a one.
 pub fn openapi(text: &str, application: &str) -> Result<Draft, String> {
     let document = Document::read(text)?;
     let guessed = guess::guess(&document);
-    Ok(write::write(&document, &guessed, application))
+    let draft = write::write(&document, &guessed, application);
+    if draft.text.len() > MAX_FILE_BYTES {
+        return Err(format!(
+            "a draft of {} operations is larger than a charter's file may be ({MAX_FILE_BYTES} bytes): \
+             split the document",
+            draft.operations
+        ));
+    }
+    Ok(draft)
 }

@@ -1,7 +1,7 @@
 //! Roles that come from relationships, and the order in which holding them is worked out.
 
-use super::Scope;
 use super::typing::{self, Surroundings};
+use super::{Scope, errors};
 use crate::charter::model::{Condition, Confer, KindId, Path, Role, RoleId, Test};
 use crate::charter::syntax::condition::{Expr, ExprKind};
 use crate::charter::syntax::{self, ConferTo, Tree};
@@ -76,15 +76,10 @@ fn confer(
 fn may_be_conferred(role: RoleId, at: &At<String>, roles: &[Role], findings: &mut Vec<Finding>) {
     let Some(role) = roles.get(role.index()) else { return };
     if !role.values.is_empty() {
-        let message = format!("{:?} has values, which only a grant can name", role.key);
-        findings.push(
-            Finding::error("confers-values", at.span, message)
-                .help("confer a role without values; say in its when what the values would have said"),
-        );
+        findings.push(errors::conferred_without_grant::values(at.span, &role.key));
     }
     if role.standby.is_some() {
-        let message = format!("{:?} is on standby, and there is no grant to activate", role.key);
-        findings.push(Finding::error("confers-standby", at.span, message).help("confer another role"));
+        findings.push(errors::conferred_without_grant::standby(at.span, &role.key));
     }
 }
 
@@ -139,10 +134,7 @@ fn to_subjects(
     if ends.iter().any(|end| end.is_subject() || *end == KindId::GROUP) {
         return Some(path);
     }
-    let message = format!("{:?} leads to no user, service or group", written.value);
-    let finding = Finding::error("confers-on-nobody", written.span, message);
-    findings
-        .push(finding.help("to confer on who holds a role there, write { holds = \"ROLE\", at = \"PATH\" }"));
+    findings.push(errors::confers_on_nobody::relation(written.span, &written.value));
     None
 }
 
@@ -156,9 +148,7 @@ fn to_places(
     if ends.iter().all(|end| end.is_resource() || *end == KindId::TENANT) {
         return Some(path);
     }
-    let message = format!("{:?} may lead to a user, service or group, where no role is held", written.value);
-    let finding = Finding::error("confers-on-nobody", written.span, message);
-    findings.push(finding.help("to confer on whoever is there, write { relation = \"PATH\" }"));
+    findings.push(errors::confers_on_nobody::place(written.span, &written.value));
     None
 }
 
@@ -186,27 +176,11 @@ pub fn strata(scope: &Scope<'_>, confers: &[Confer], findings: &mut Vec<Finding>
         let own = strata[confer.role.index()];
         let name = |role: RoleId| scope.roles[role.index()].key.value.as_str();
         if let Some((role, span)) = strong(confer).find(|(role, _)| strata[role.index()] == own) {
-            let message = format!(
-                "whether {:?} is held here depends on itself, through holds('{}')",
-                name(confer.role),
-                name(role)
-            );
-            findings.push(
-                Finding::error("holds-circle", span, message)
-                    .help("a condition of a confer may ask only for roles that do not come from it"),
-            );
+            findings.push(errors::holding_circle::asked(span, name(confer.role), name(role)));
         }
         let recursive = confer.holds.is_some_and(|held| strata[held.index()] == own);
         if recursive && confer.path.many {
-            let message = format!(
-                "{:?} is conferred in a circle through {:?}, which may lead to many",
-                name(confer.role),
-                confer.path_text
-            );
-            findings.push(
-                Finding::error("wide-circle", confer.span, message)
-                    .help("a role that comes from itself follows relations to one thing only"),
-            );
+            findings.push(errors::holding_circle::wide(confer.span, name(confer.role), &confer.path_text));
         }
     }
     strata

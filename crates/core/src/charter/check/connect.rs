@@ -1,6 +1,6 @@
 //! Routes and affordances: the same truth for proxies and interfaces.
 
-use super::Scope;
+use super::{Scope, errors};
 use crate::charter::model::{
     Affordance, Application, KindId, Needs, PermId, Route, RouteTarget, Segment, Template,
 };
@@ -49,14 +49,8 @@ pub fn routes(
         });
         let key = (route.application, route.method.clone(), shape.collect());
         if let Some(before) = first.get(&key) {
-            let message = format!(
-                "two routes match {} {} equally",
-                route.method,
-                written.path.as_ref().map_or("", |path| path.value.as_str())
-            );
-            findings.push(
-                Finding::error("routes-equal", route.span, message).beside(*before, "the first of them"),
-            );
+            let path = written.path.as_ref().map_or("", |path| path.value.as_str());
+            findings.push(errors::routes_equal::told(route.span, &route.method, path, *before));
         }
         first.entry(key).or_insert(route.span);
         all.push(route);
@@ -294,8 +288,7 @@ pub fn affordances(
     for (at, (affordance, _)) in all.iter().enumerate() {
         if let Some(walk) = circle(at, &under) {
             let keys: Vec<&str> = walk.iter().map(|at| all[*at].0.key.as_str()).collect();
-            let message = format!("affordances stand under one another: {}", keys.join(" -> "));
-            findings.push(Finding::error("affordance-loop", affordance.span, message));
+            findings.push(errors::affordance_loop::told(affordance.span, &keys));
             break;
         }
     }

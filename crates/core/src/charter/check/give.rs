@@ -1,7 +1,7 @@
 //! Roles and rules: what is given, to whom, and under which condition.
 
 use super::typing::{self, Surroundings};
-use super::{MAX_INCLUSION, Scope};
+use super::{MAX_INCLUSION, Scope, errors};
 use crate::charter::model::{Clause, HeldAt, KindId, PermId, Role, RoleId, Rule, Standby};
 use crate::charter::syntax::condition::{Expr, ExprKind};
 use crate::charter::syntax::{self, Effect, GivenTo, Tree};
@@ -96,11 +96,7 @@ fn inclusion_loop(scope: &Scope<'_>, start: usize, waits: &[usize]) -> Finding {
             let keys: Vec<&str> =
                 walk[from..].iter().chain([&next]).map(|at| scope.roles[*at].key.value.as_str()).collect();
             let span = scope.roles[next].key.span;
-            return Finding::error(
-                "inclusion-loop",
-                span,
-                format!("roles include one another: {}", keys.join(" -> ")),
-            );
+            return errors::inclusion_loop::told(span, &keys);
         }
         walk.push(next);
     }
@@ -207,10 +203,7 @@ fn excepted(
     for pattern in &written.except {
         let taken = scope.expand(pattern, false, findings);
         if !taken.is_empty() && !taken.iter().any(|permission| given.contains(permission)) {
-            let message =
-                format!("{:?} takes nothing out: {:?} does not give it", pattern.value, written.key.value);
-            let finding = Finding::error("except-nothing", pattern.span, message);
-            findings.push(finding.help("leave it out; an exception is not a deny"));
+            findings.push(errors::except_nothing::told(pattern.span, &pattern.value, &written.key.value));
         }
         all.extend(taken);
     }
@@ -254,9 +247,6 @@ fn held_at(scope: &Scope<'_>, written: &syntax::Role, findings: &mut Vec<Finding
 
 /// Whether a role may include what it includes.
 fn fits_included(written: &syntax::Role, role: &Role, made: &[Option<Role>], findings: &mut Vec<Finding>) {
-    let mut refuse = |at: &At<String>, code, message: String, help: &str| {
-        findings.push(Finding::error(code, at.span, message).help(help));
-    };
     for (id, at) in role.includes.iter().filter_map(|id| {
         let inner = made[id.index()].as_ref()?;
         Some((inner, written.includes.iter().find(|key| key.value == inner.key)?))
@@ -264,30 +254,13 @@ fn fits_included(written: &syntax::Role, role: &Role, made: &[Option<Role>], fin
         let (outer, inner) = (&role.key, &id.key);
         let differ = id.values.iter().any(|value| !role.values.contains(value));
         if differ {
-            refuse(
-                at,
-                "includes-values",
-                format!("{outer:?} includes {inner:?}, whose grants carry values"),
-                "declare the same values on this role",
-            );
+            findings.push(errors::includes_values::told(at.span, outer, inner));
         }
         if id.standby.is_some() && role.standby.is_none() {
-            refuse(
-                at,
-                "includes-standby",
-                format!("{outer:?} includes {inner:?}, which is on standby, and is not on standby itself"),
-                "give this role a standby of its own; it applies to all the role gives",
-            );
+            findings.push(errors::includes_standby::told(at.span, outer, inner));
         }
         if (role.held_by_users && !id.held_by_users) || (role.held_by_services && !id.held_by_services) {
-            refuse(
-                at,
-                "held-wider",
-                format!(
-                    "{outer:?} may be held by subjects that {inner:?}, which it includes, may not be held by"
-                ),
-                "narrow held-by here, or widen it there",
-            );
+            findings.push(errors::held_wider::by(at.span, outer, inner));
         }
         let wider = match (&role.held_at, &id.held_at) {
             (_, None) => false,
@@ -298,12 +271,7 @@ fn fits_included(written: &syntax::Role, role: &Role, made: &[Option<Role>], fin
             }
         };
         if wider {
-            refuse(
-                at,
-                "held-wider",
-                format!("{outer:?} may be granted at places where {inner:?}, which it includes, may not"),
-                "narrow held-at here, or widen it there",
-            );
+            findings.push(errors::held_wider::places(at.span, outer, inner));
         }
     }
 }
@@ -312,14 +280,10 @@ fn fits_gift(written: &syntax::Role, role: &Role, findings: &mut Vec<Finding>) {
     let Some(given) = &written.given_to else { return };
     let whom = given.value.text();
     if !role.values.is_empty() {
-        let message = format!("{:?} is given to {whom}, so no grant of it names its values", role.key);
-        findings
-            .push(Finding::error("given-values", given.span, message).help("take given-to or values away"));
+        findings.push(errors::given_without_grant::values(given.span, &role.key, whom));
     }
     if role.standby.is_some() {
-        let message = format!("{:?} is given to {whom}, so there is no grant of it to activate", role.key);
-        findings
-            .push(Finding::error("given-standby", given.span, message).help("take given-to or standby away"));
+        findings.push(errors::given_without_grant::standby(given.span, &role.key, whom));
     }
 }
 
@@ -388,22 +352,12 @@ fn allow_fits(
     findings: &mut Vec<Finding>,
 ) {
     if written.when.is_none() {
-        let message =
-            format!("the allow rule {:?} has no when and would open to everybody it reaches", key.value);
-        findings.push(
-            Finding::error("allow-without-when", key.span, message)
-                .help("add a when, or give a role instead"),
-        );
+        findings.push(errors::allow_rule::without_when(key.span, &key.value));
     }
     let tenanted = kinds.iter().find(|kind| !scope.kinds[kind.index()].within.is_empty());
     if let (true, false, Some(kind)) = (for_anyone, written.across_tenants, tenanted) {
         let kind = &scope.kinds[kind.index()].key;
-        let message = format!(
-            "{:?} is for anyone, but {kind:?} lies in a tenant, and anonymous is a member of none",
-            key.value
-        );
-        findings
-            .push(Finding::error("anyone-in-tenant", key.span, message).help("add across-tenants = true"));
+        findings.push(errors::allow_rule::anyone_in_tenant(key.span, &key.value, kind));
     }
 }
 

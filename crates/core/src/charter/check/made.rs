@@ -1,7 +1,7 @@
 //! What tenants may put into roles of their own making.
 
-use super::Scope;
 use super::typing::{self, Surroundings};
+use super::{Scope, errors};
 use crate::charter::model::{PermId, Role, TenantClause};
 use crate::charter::syntax::Tree;
 use crate::source::Finding;
@@ -31,14 +31,7 @@ pub fn clauses(
                 for permission in scope.expand(pattern, false, &mut Vec::new()) {
                     if always_guarded(roles, permission) {
                         let text = &scope.permissions[permission.index()].text;
-                        let message = format!(
-                            "every role gives {text:?} under a condition only, and a tenant's own role would \
-                             give it under none"
-                        );
-                        findings.push(
-                            Finding::error("tenant-unguarded", pattern.span, message)
-                                .help("give this clause a when, or say unguarded = true if that is meant"),
-                        );
+                        findings.push(errors::tenant_unguarded::told(pattern.span, text));
                     }
                 }
             }

@@ -9,10 +9,13 @@
 mod confer;
 mod connect;
 mod declare;
+mod errors;
 mod give;
 mod lints;
 mod made;
 mod separate;
+#[cfg(test)]
+mod testing;
 pub mod typing;
 
 use super::model::{Attribute, Kind, KindId, Model, PermId, Permission, RoleId};

@@ -1,6 +1,6 @@
 //! Separations: roles of which nobody may hold two where both count.
 
-use super::Scope;
+use super::{Scope, errors};
 use crate::charter::model::{RoleId, Separation};
 use crate::charter::syntax::{self, Tree};
 use crate::source::Finding;
@@ -26,24 +26,19 @@ fn separation(
     roles.dedup();
     // An unknown role has been told already; two roles were meant.
     if roles.len() < 2 && known == written.roles.len() && !written.roles.is_empty() {
-        let message = format!("the separation {:?} names fewer than two roles", key.value);
-        findings.push(Finding::error("separates-nothing", key.span, message).help("name two roles or more"));
+        findings.push(errors::separation::nothing(key.span, &key.value));
     }
     for (at, a) in roles.iter().enumerate() {
         for b in &roles[at + 1..] {
             if let Some(both) = includes_both(scope, *a, *b) {
                 let name = |role: RoleId| scope.roles[role.index()].key.value.as_str();
-                let message = format!(
-                    "{:?} separates {:?} from {:?}, but {:?} includes both",
-                    key.value,
+                findings.push(errors::separation::included(
+                    key.span,
+                    &key.value,
                     name(*a),
                     name(*b),
-                    name(both)
-                );
-                let finding = Finding::error("separates-included", key.span, message);
-                findings.push(
-                    finding.help("whoever holds it could do nothing with it: take one of the two out of it"),
-                );
+                    name(both),
+                ));
             }
         }
     }

@@ -75,7 +75,7 @@ fn never(operand: &Operand, text: &str, test: &Test) -> Option<(String, String)>
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn texts_that_are_never_met() {

@@ -75,7 +75,7 @@ fn bound(condition: &Condition, test: usize) -> Option<Bound<'_>> {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn a_night_watch_that_nobody_keeps() {

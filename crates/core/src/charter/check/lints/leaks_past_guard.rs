@@ -34,7 +34,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn a_permission_listed_beside_the_guarded_role_that_gives_it() {

@@ -82,7 +82,7 @@ fn is_upper(order: Order) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn what_is_never_true() {

@@ -18,7 +18,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn a_role_left_over() {

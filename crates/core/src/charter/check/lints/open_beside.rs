@@ -32,7 +32,7 @@ fn overlaps(a: &Route, b: &Route) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn an_open_route_within_a_guarded_one() {

@@ -23,7 +23,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn a_role_for_services_that_asks_for_a_rank() {

@@ -53,7 +53,7 @@ impl Charter<'_> {
 
 #[cfg(test)]
 mod tests {
-    use crate::charter::check::lints::tests::doubts;
+    use crate::charter::check::testing::doubts;
 
     #[test]
     fn a_relation_that_nobody_stated() {

@@ -7,7 +7,7 @@ mod paths;
 mod truths;
 mod values;
 
-use super::Scope;
+use super::{Scope, errors};
 use crate::charter::model::{
     Condition, GroupId, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, RoleId, Root, Step,
     Test, TestId,
@@ -78,13 +78,7 @@ pub fn unguarded(
     let Some(guarded) = scope.guarded_through(role).filter(|_| !regardless) else { return true };
     let key = &scope.roles[role.index()].key.value;
     let through = &scope.roles[guarded.index()].key.value;
-    let why = if guarded == role {
-        format!("{key:?} has a when or values of its own, and holds looks at neither")
-    } else {
-        format!("{key:?} is included in {through:?}, which has a when or values that holds does not look at")
-    };
-    let finding = Finding::error("holds-guarded", place, why);
-    findings.push(finding.help("if that is meant, write regardless = true beside this"));
+    findings.push(errors::holds_guarded::told(place, key, through));
     false
 }
 

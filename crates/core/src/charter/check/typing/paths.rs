@@ -18,8 +18,7 @@ impl<'a> Typer<'a, '_> {
         let (path, kind) = match root.as_str() {
             "subject" => self.walk(Root::Subject, vec![KindId::USER, KindId::SERVICE], steps)?,
             "resource" if self.around.standby => {
-                let message = "the when of a standby is about no resource".to_owned();
-                self.error_help("standby-reads", *root_span, message, "it reads subject, context and now");
+                self.findings.push(errors::standby_reads::resource(*root_span));
                 return None;
             }
             "resource" => self.walk(Root::Resource, self.around.kinds.to_vec(), steps)?,

@@ -184,12 +184,7 @@ impl<'a> Typer<'a, '_> {
                 for (side, kinds, other) in [(left, b_kinds, right), (right, a_kinds, left)] {
                     if is_subject(side) && kinds.contains(&KindId::GROUP) {
                         let path = self.scope.text(other.span).to_owned();
-                        self.error_help(
-                            "group-compared",
-                            span,
-                            format!("{path} may be a group, and subject {operator} it would leave out the group's members"),
-                            format!("write among(subject, {path})"),
-                        );
+                        self.findings.push(errors::group_compared::told(span, &path, operator));
                         return None;
                     }
                 }
@@ -276,8 +271,7 @@ impl<'a> Typer<'a, '_> {
     ) -> Option<TestId> {
         match name {
             "holds" if self.around.standby => {
-                let message = "the when of a standby is about no place where a role could be held".to_owned();
-                self.error_help("standby-reads", span, message, "it reads subject, context and now");
+                self.findings.push(errors::standby_reads::holding(span));
                 None
             }
             "holds" => {

@@ -1,0 +1,281 @@
+//! Every reader, fed mangled texts for a while: nothing panics, and nothing takes longer than its
+//! input explains. `cargo xtask fuzz` feeds each for a minute.
+//!
+//! The texts are spliced from real ones and from what is awkward, from a fixed seed: a finding is
+//! found again by running it again.
+
+#![allow(clippy::disallowed_methods, reason = "test data lives in files; how long it takes is measured")]
+#![allow(clippy::disallowed_macros, reason = "what was fed is part of the report")]
+
+use ostrog_core::import;
+use ostrog_core::prelude::*;
+use rstest::rstest;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// Longest that a text of a few kilobytes may take, in a build that is not optimised.
+const LONGEST: Duration = Duration::from_secs(2);
+
+fn file(name: &str) -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(name);
+    std::fs::read_to_string(path).expect("a file")
+}
+
+struct Dice(u64);
+
+impl Dice {
+    fn below(&mut self, bound: usize) -> usize {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from(self.0 >> 33).unwrap_or(0) % bound.max(1)
+    }
+
+    /// A stretch of a text, at the bounds of its characters.
+    fn stretch<'t>(&mut self, text: &'t str, longest: usize) -> &'t str {
+        let mut at = self.below(text.len() + 1);
+        let mut end = (at + self.below(longest)).min(text.len());
+        while !text.is_char_boundary(at) {
+            at -= 1;
+        }
+        while !text.is_char_boundary(end) {
+            end += 1;
+        }
+        &text[at..end]
+    }
+
+    fn mangled(&mut self, texts: &[String]) -> String {
+        const AWKWARD: [&str; 24] = [
+            "((((((((",
+            "))))",
+            "[[",
+            "]]",
+            "{",
+            "}",
+            "'",
+            "\"",
+            "\"\"\"",
+            "\\",
+            "\u{0}",
+            "\u{feff}",
+            "é",
+            "𝔖",
+            "9223372036854775808",
+            "-0",
+            "1e999",
+            "null",
+            "&a [*a, *a]",
+            "<<: ",
+            "$ref: '#/'",
+            "not not not ",
+            "a.b.c.d.e.f.g.h.i.j",
+            "\n\n",
+        ];
+        let mut text = texts[self.below(texts.len())].clone();
+        for _ in 0..1 + self.below(6) {
+            let piece = match self.below(4) {
+                0 => AWKWARD[self.below(AWKWARD.len())].to_owned(),
+                1 => AWKWARD[self.below(AWKWARD.len())].repeat(1 + self.below(60)),
+                2 => {
+                    let from = self.below(texts.len());
+                    self.stretch(&texts[from], 200).to_owned()
+                }
+                _ => String::new(),
+            };
+            let mut at = self.below(text.len() + 1);
+            while !text.is_char_boundary(at) {
+                at -= 1;
+            }
+            let mut end = (at + self.below(40)).min(text.len());
+            while !text.is_char_boundary(end) {
+                end += 1;
+            }
+            text.replace_range(at..end, &piece);
+        }
+        text
+    }
+}
+
+fn read_charter(text: &str) {
+    let sources = Sources::single("charter.toml", text);
+    let reading = charter::read(&sources);
+    reading.findings.iter().for_each(|finding| drop(sources.render(finding)));
+    if let Ok(tidied) = charter::tidy::tidy(text) {
+        assert_eq!(charter::tidy::tidy(&tidied).as_ref(), Ok(&tidied), "tidy twice is tidy once");
+    }
+}
+
+fn read_condition(text: &str) {
+    let head = "[charter]\nname = \"x\"\nformat = 1\n[application.a]\n[resource.r]\napplication = \"a\"\n\
+        actions = { v = \"\" }\n[resource.r.attributes]\na = \"integer\"\nt = \"text\"\n[role.p]\n[[role.p.clause]]\n\
+        permissions = [\"r:v\"]\nwhen = '''";
+    read_charter(&format!("{head}{}'''\n", text.replace("'''", "")));
+}
+
+fn read_register(text: &str) {
+    for line in text.lines() {
+        if let Err(why) = line::parse(line) {
+            assert!(!why.is_empty());
+        }
+    }
+    let changes: Vec<Change> = text.lines().filter_map(|line| line::parse(line).ok()).collect();
+    let mut register = Register::default();
+    let before = register.lines().count();
+    if register.apply(&changes, &[], None).is_err() {
+        assert_eq!(register.lines().count(), before);
+    }
+}
+
+fn read_openapi(text: &str) {
+    if let Ok(draft) = import::openapi(text, "portal") {
+        let whole = format!("[charter]\nname = \"x\"\nformat = 1\n{}", draft.text);
+        let sources = Sources::single("portal.toml", &whole);
+        let reading = charter::read(&sources);
+        let told: Vec<String> = reading.findings.iter().map(|finding| sources.render(finding)).collect();
+        assert!(
+            reading.policy.is_some() || draft.routes == 0,
+            "a draft is a charter: {}\n{whole}",
+            told.join("\n")
+        );
+    }
+}
+
+fn charters() -> Vec<String> {
+    ["agents", "charter", "connect", "customs", "people", "quay", "roles", "rules"]
+        .map(|name| file(&format!("harbour/{name}.toml")))
+        .into()
+}
+
+fn conditions() -> Vec<String> {
+    let mut all: Vec<String> = charters()
+        .iter()
+        .flat_map(|text| {
+            text.lines()
+                .filter_map(|line| line.strip_prefix("when = "))
+                .map(str::to_owned)
+                .collect::<Vec<_>>()
+        })
+        .collect();
+    all.push(
+        "((a or not resource.a + 3 > 5) and fits(resource.t, '*x?') or resource.t in ['a', 'b'])".into(),
+    );
+    all
+}
+
+fn registers() -> Vec<String> {
+    let text = file("register.ndjson");
+    let lines: Vec<&str> = text.lines().collect();
+    lines.chunks(12).map(|lines| lines.join("\n")).collect()
+}
+
+fn documents() -> Vec<String> {
+    vec![
+        include_str!("data/openapi/portal.yaml").to_owned(),
+        include_str!("data/openapi/portal.json").to_owned(),
+    ]
+}
+
+#[rstest]
+#[case::the_charter_reader(charters(), read_charter)]
+#[case::the_condition_parser(conditions(), read_condition)]
+#[case::the_register_reader(registers(), read_register)]
+#[case::the_openapi_reader(documents(), read_openapi)]
+fn mangled_texts_are_read_or_refused(#[case] texts: Vec<String>, #[case] read: fn(&str)) {
+    let seconds = std::env::var("OSTROG_FUZZ_SECONDS").ok().and_then(|text| text.parse().ok()).unwrap_or(2);
+    let (began, mut fed, mut slowest) = (Instant::now(), 0_u64, Duration::ZERO);
+    while began.elapsed() < Duration::from_secs(seconds) {
+        let text = Dice(fed).mangled(&texts);
+        let before = Instant::now();
+        read(&text);
+        slowest = slowest.max(before.elapsed());
+        assert!(before.elapsed() < LONGEST, "text {fed} took {:?}", before.elapsed());
+        fed += 1;
+    }
+    println!("{fed} texts, the slowest in {slowest:?}");
+}
+
+/// What grows faster than its text would be felt at these sizes.
+#[rstest]
+#[case::deep_parentheses(format!("{}true{}", "(".repeat(50_000), ")".repeat(50_000)))]
+#[case::a_long_chain(vec!["resource.a == 1"; 20_000].join(" and "))]
+#[case::many_nots("not ".repeat(50_000) + "true")]
+#[case::a_long_list(format!("resource.a in [{}]", vec!["1"; 50_000].join(",")))]
+#[case::a_huge_text(format!("resource.t == '{}'", "x".repeat(900_000)))]
+#[case::a_long_path(format!("resource{} == 1", ".a".repeat(50_000)))]
+#[case::stars(format!("fits(resource.t, '{}')", "*a".repeat(2_000)))]
+fn a_trap_in_a_condition_is_passed_in_time(#[case] condition: String) {
+    let began = Instant::now();
+    read_condition(&condition);
+    assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
+}
+
+const HEAD: &str = "[charter]\nname = \"x\"\nformat = 1\n[application.a]\n[resource.r]\napplication = \"a\"\nactions = { v = \"\" }\n";
+
+#[test]
+fn ten_thousand_roles_in_a_row_are_read_in_time() {
+    let mut text = format!("{HEAD}[role.r0]\npermissions = [\"r:v\"]\n");
+    for at in 1..10_000 {
+        let inner = if at % 30 == 0 { 0 } else { at - 1 };
+        text.push_str(&format!("[role.r{at}]\nincludes = [\"r{inner}\"]\n"));
+    }
+    let began = Instant::now();
+    read_charter(&text);
+    assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
+}
+
+#[test]
+fn a_pattern_of_many_stars_is_matched_in_time() {
+    let text = format!(
+        "{HEAD}[resource.r.attributes]\nt = \"text\"\n[role.p]\ngiven-to = \"anyone\"\n[[role.p.clause]]\n\
+         permissions = [\"r:v\"]\nwhen = \"fits(resource.t, '{}b')\"\n",
+        "*a".repeat(500)
+    );
+    let policy = charter::read(&Sources::single("a.toml", &text)).policy.expect("no errors");
+    let world = World::new(Arc::new(policy), Register::default());
+    let mut request = Request { subject: "anonymous".into(), permission: "r:v".into(), ..Request::default() };
+    request.of_resource.insert("t".into(), "a".repeat(4_000).into());
+    let asked = request.resolve(world.engine(), jiff::Timestamp::UNIX_EPOCH).expect("well formed");
+    let began = Instant::now();
+    let decision = with_scratch(|scratch| decide(world.engine(), &asked.question.expect("known"), scratch));
+    assert!(!decision.allowed && began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
+}
+
+#[test]
+fn a_subject_of_many_groups_is_decided_about_in_time() {
+    let mut lines = vec![r#"{"entity":"user:u"}"#.to_owned()];
+    for group in 0..3_000 {
+        let inner = if group % 15 == 0 { "user:u".to_owned() } else { format!("group:g{}", group - 1) };
+        lines.push(format!(r#"{{"entity":"group:g{group}","members":["user:u","{inner}"]}}"#));
+    }
+    let policy =
+        charter::read(&Sources::single("a.toml", &format!("{HEAD}[role.p]\npermissions = [\"r:v\"]\n")))
+            .policy;
+    let mut world = World::new(Arc::new(policy.expect("no errors")), Register::default());
+    let changes: Vec<Change> = lines.iter().map(|text| line::parse(text).expect("a line")).collect();
+    world.apply(&changes).expect("valid");
+    let request = Request { subject: "user:u".into(), permission: "r:v".into(), ..Request::default() };
+    let asked = request.resolve(world.engine(), jiff::Timestamp::UNIX_EPOCH).expect("well formed");
+    let began = Instant::now();
+    with_scratch(|scratch| decide(world.engine(), &asked.question.expect("known"), scratch));
+    assert!(began.elapsed() < Duration::from_secs(1), "{:?}", began.elapsed());
+}
+
+#[test]
+fn a_document_of_a_thousand_operations_is_mapped_in_time() {
+    let big = |paths: usize| {
+        let mut text = String::from("openapi: 3.0.3\ninfo: { title: Big, version: '1' }\npaths:\n");
+        for at in 0..paths {
+            text.push_str(&format!(
+            "  /api/things{at}/{{id}}/parts/{{part}}:\n    get: {{ operationId: g{at} }}\n    delete: {{ x-cost: 1 }}\n"
+        ));
+        }
+        text
+    };
+    let began = Instant::now();
+    let draft = import::openapi(&big(1_000), "portal").expect("is mapped");
+    assert_eq!((draft.operations, draft.routes), (2_000, 2_000));
+    let whole = format!("[charter]\nname = \"x\"\nformat = 1\n{}", draft.text);
+    let reading = charter::read(&Sources::single("portal.toml", &whole));
+    assert!(reading.policy.is_some() && began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
+    let error = import::openapi(&big(9_000), "portal").expect_err("is too large a draft");
+    assert!(error.contains("split the document"), "{error}");
+}

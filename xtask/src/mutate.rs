@@ -1,0 +1,235 @@
+//! `cargo xtask mutate`: switches off, one at a time, what guards against a wrong allow, in a copy
+//! of the core, and demands that a test of it fails.
+
+use crate::run::{root, step};
+use anyhow::{Context as _, Result, bail};
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+/// A guard, where it stands, and the same text without it.
+struct Guard {
+    name: &'static str,
+    file: &'static str,
+    with: &'static str,
+    without: &'static str,
+}
+
+const GUARDS: [Guard; 22] = [
+    Guard {
+        name: "the seal on steps from a resource",
+        file: "decide/evaluate/paths.rs",
+        with: "of != Tenant::Unknown && (at == Tenant::None || (at == of && at != Tenant::Unknown))",
+        without: "let _ = (of, at); true",
+    },
+    Guard {
+        name: "the seal on groups of another tenant",
+        file: "decide/site.rs",
+        with: "Some(of) => tenant == Tenant::Is(of),",
+        without: "Some(_) => { let _ = tenant; true }",
+    },
+    Guard {
+        name: "the seal on groups at the end of a path",
+        file: "decide/evaluate/mod.rs",
+        with: "(Some(tenant), Some(of)) => tenant == Tenant::Is(of) || (reached.across && id == group),",
+        without: "(Some(_), Some(_)) => true,",
+    },
+    Guard {
+        name: "allow rules reach members of the tenant only",
+        file: "decide/walk.rs",
+        with: "Tenant::Is(_) => self.is_member_of_tenant(),\n            }",
+        without: "Tenant::Is(_) => true,\n            }",
+    },
+    Guard {
+        name: "a resource whose tenant is unknown is reached by no allow rule",
+        file: "decide/walk.rs",
+        with: "Tenant::Unknown => false,",
+        without: "Tenant::Unknown => true,",
+    },
+    Guard {
+        name: "an undetermined deny denies",
+        file: "decide/walk.rs",
+        with: "if value != Truth::False {\n                first",
+        without: "if value == Truth::True {\n                first",
+    },
+    Guard {
+        name: "a candidate must be sure",
+        file: "decide/walk.rs",
+        with: "(Truth::Undetermined, false) => found.undetermined = true,",
+        without: "(Truth::Undetermined, false) => found.role = Some(role),",
+    },
+    Guard {
+        name: "an allow rule must be true",
+        file: "decide/walk.rs",
+        with: "Truth::Undetermined => found.undetermined = true,\n                Truth::False => found.condition = true,",
+        without: "Truth::Undetermined => found.rule = Some(*id),\n                Truth::False => found.condition = true,",
+    },
+    Guard {
+        name: "a grant ends",
+        file: "register/mod.rs",
+        with: "&& self.until.is_none_or(|until| now < until)",
+        without: "",
+    },
+    Guard {
+        name: "a grant begins",
+        file: "register/mod.rs",
+        with: "self.from.is_none_or(|from| from <= now) &&",
+        without: "let _ = self.from;\n        self.from.is_none_or(|_| true) &&",
+    },
+    Guard {
+        name: "an activation ends",
+        file: "register/mod.rs",
+        with: "now < until && from",
+        without: "from",
+    },
+    Guard {
+        name: "an activation is of one session",
+        file: "decide/walk.rs",
+        with: "&& (session.is_none() || session == self.question.session.as_deref())",
+        without: "&& (session.is_none() || session.is_some())",
+    },
+    Guard {
+        name: "an activation is for one subject",
+        file: "decide/walk.rs",
+        with: "Some(activation.subject) == self.subject\n",
+        without: "Some(activation.subject).is_some()\n",
+    },
+    Guard {
+        name: "a standby's own condition",
+        file: "decide/walk.rs",
+        with: "self.test(Bound { condition: when, grant: None }, when.root) == Truth::True\n",
+        without: "self.test(Bound { condition: when, grant: None }, when.root) != Truth::False || true\n",
+    },
+    Guard {
+        name: "a suspended subject is denied",
+        file: "decide/mod.rs",
+        with: "State::Suspended => return Some(Reason::SubjectSuspended),",
+        without: "State::Suspended => {}",
+    },
+    Guard {
+        name: "a separation takes away what both give",
+        file: "decide/walk.rs",
+        with: "Arrived::Role(role) => found.taken.iter().any(|taken| policy.includes(role, *taken)),",
+        without: "Arrived::Role(_) => { let _ = policy; false }",
+    },
+    Guard {
+        name: "a possible holding separates",
+        file: "decide/walk.rs",
+        with: "if self.holds(*a) != Truth::False && self.holds(*b) != Truth::False {",
+        without: "if self.holds(*a) == Truth::True && self.holds(*b) == Truth::True {",
+    },
+    Guard {
+        name: "a role stops at what is detached",
+        file: "decide/site.rs",
+        with: "arrives &= !register.is_detached(id);",
+        without: "",
+    },
+    Guard {
+        name: "a conferral's path stops at what is detached",
+        file: "decide/evaluate/paths.rs",
+        with: "if *step == Step::Within && !confer.through_detached && self.is_detached(thing) {",
+        without: "if *step == Step::Within && !confer.through_detached && self.is_detached(thing) && false {",
+    },
+    Guard {
+        name: "except takes out",
+        file: "charter/policy.rs",
+        with: "for permission in &role.except {\n            self.may_give.set(at, permission.index(), false);\n            self.surely_gives.set(at, permission.index(), false);\n        }",
+        without: "",
+    },
+    Guard {
+        name: "held-by keeps a role from kinds of subjects",
+        file: "decide/walk.rs",
+        with: "kind.is_some_and(|kind| self.engine.policy.model().roles[role.index()].held_by(kind))",
+        without: "kind.is_some_and(|_| true)",
+    },
+    Guard {
+        name: "what is conferred beyond the bound is undetermined",
+        file: "decide/confer.rs",
+        with: "graph.too_many = true;",
+        without: "",
+    },
+];
+
+/// Tries every guard, or those whose names hold a text.
+pub fn run(only: Option<&str>) -> Result<()> {
+    let copy = root().join("target/mutants");
+    let mut survived = Vec::new();
+    let chosen = GUARDS.iter().filter(|guard| only.is_none_or(|text| guard.name.contains(text)));
+    for guard in chosen {
+        step(guard.name);
+        prepare(&copy)?;
+        let file = copy.join("crates/core/src").join(guard.file);
+        let text = std::fs::read_to_string(&file).with_context(|| file.display().to_string())?;
+        if text.matches(guard.with).count() != 1 {
+            bail!("{} does not hold this once:\n{}", guard.file, guard.with);
+        }
+        std::fs::write(&file, text.replace(guard.with, guard.without))?;
+        if !test(&copy, &["build"])? {
+            bail!("{} does not compile without it", guard.name);
+        }
+        let failed = !test(&copy, &["decisions"])? || !test(&copy, &["oracle", "the_compiled"])?;
+        println!("{}", if failed { "a test fails" } else { "NO TEST FAILS" });
+        if !failed {
+            survived.push(guard.name);
+        }
+    }
+    if !survived.is_empty() {
+        bail!("no test notices without: {}", survived.join("; "));
+    }
+    println!("\nWithout any one of these guards a test fails.");
+    Ok(())
+}
+
+/// Copies the core, as it is, beside its build.
+fn prepare(copy: &Path) -> Result<()> {
+    let core = copy.join("crates/core");
+    for part in ["src", "tests"] {
+        let to = core.join(part);
+        if to.exists() {
+            std::fs::remove_dir_all(&to)?;
+        }
+        folder(&root().join("crates/core").join(part), &to)?;
+    }
+    std::fs::create_dir_all(core.join("benches"))?;
+    for file in ["crates/core/Cargo.toml", "crates/core/benches/decision.rs", "Cargo.lock"] {
+        std::fs::copy(root().join(file), copy.join(file))?;
+    }
+    let workspace = std::fs::read_to_string(root().join("Cargo.toml"))?;
+    let members = r#"members = ["crates/core", "crates/store", "crates/service", "crates/client", "crates/cli", "xtask"]"#;
+    if !workspace.contains(members) {
+        bail!("the workspace's members are not as expected");
+    }
+    std::fs::write(copy.join("Cargo.toml"), workspace.replace(members, r#"members = ["crates/core"]"#))?;
+    Ok(())
+}
+
+fn folder(from: &Path, to: &Path) -> Result<()> {
+    std::fs::create_dir_all(to)?;
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        let inner = to.join(entry.file_name());
+        if entry.file_type()?.is_dir() {
+            folder(&entry.path(), &inner)?;
+        } else {
+            std::fs::copy(entry.path(), inner)?;
+        }
+    }
+    Ok(())
+}
+
+/// Builds the tests, or runs those of one file; whether that went well.
+fn test(copy: &Path, what: &[&str]) -> Result<bool> {
+    let cargo = std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into());
+    let mut command = Command::new(cargo);
+    command.current_dir(copy).args(["test", "--quiet", "--package", "ostrog-core"]);
+    match what {
+        ["build"] => command.args(["--no-run", "--test", "decisions", "--test", "oracle"]),
+        [file, filter @ ..] => command.args(["--test", file]).args(filter),
+        [] => &mut command,
+    };
+    // A few hundred charters find each of them; the tests' own number is for what is not expected.
+    command
+        .env("OSTROG_ORACLE_CASES", "700")
+        .env("RUSTFLAGS", "-Awarnings")
+        .env("CARGO_TARGET_DIR", copy.join("target"));
+    Ok(command.stdout(Stdio::null()).stderr(Stdio::null()).status()?.success())
+}
