@@ -5,5 +5,6 @@ use anyhow::Result;
 
 /// Runs the benchmarks; each prints its own table.
 pub fn run() -> Result<()> {
-    run::cargo(&["bench", "--package", "ostrog-core", "--bench", "decision"])
+    run::cargo(&["bench", "--package", "ostrog-core", "--bench", "decision"])?;
+    run::cargo(&["bench", "--package", "ostrog-store", "--bench", "recursive"])
 }

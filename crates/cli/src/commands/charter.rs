@@ -4,10 +4,12 @@ use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, INPUT, NO, YES};
 use crate::files::{self, counted};
 use crate::shell::Shell;
-use ostrog_core::charter::compare::{self, Change};
+use ostrog_core::charter::compare::{self, Direction};
 use ostrog_core::charter::{self, tidy};
 use ostrog_core::import;
-use ostrog_core::source::Severity;
+use ostrog_core::prelude::{Change, Register};
+use ostrog_core::register::against;
+use ostrog_core::source::{Finding, Severity};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 
@@ -17,6 +19,9 @@ pub enum Command {
     Check {
         /// The charter's folder
         dir: PathBuf,
+        /// Hold it against the facts of this file: who holds nothing, which grants give nothing
+        #[arg(long, value_name = "FILE")]
+        register: Option<PathBuf>,
     },
     /// Lay a charter's files out in one way, comments and all
     Tidy {
@@ -56,7 +61,7 @@ pub enum Command {
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     match command {
-        Command::Check { dir } => check(&dir, shell),
+        Command::Check { dir, register } => check(&dir, register.as_deref(), shell),
         Command::Tidy { dir, check } => tidy(&dir, check, shell),
         Command::Compare { old, new } => compare(&old, &new, shell),
         Command::Import { document, application, into } => import(&document, &application, &into, shell),
@@ -64,9 +69,23 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     }
 }
 
-fn check(dir: &Path, shell: &Shell) -> Result<Code, Failure> {
+fn check(dir: &Path, register: Option<&Path>, shell: &Shell) -> Result<Code, Failure> {
     let sources = files::sources(dir)?;
-    let reading = charter::read(&sources);
+    let mut reading = charter::read(&sources);
+    if let (Some(path), Some(policy)) = (register, &reading.policy) {
+        let mut facts = Register::default();
+        let (_, changes): (Vec<usize>, Vec<Change>) = files::changes(path)?.into_iter().unzip();
+        facts.apply(&changes, &[], None).map_err(|refusals| {
+            let told: Vec<String> = refusals.iter().map(|refusal| refusal.message.clone()).collect();
+            Failure::input(format!("{}: {}", path.display(), told.join("\n")))
+        })?;
+        for (grant, why) in against::idle(policy, &facts) {
+            shell.notice(&format!("the grant {} gives nothing: {why}", grant.id));
+        }
+        reading.findings.extend(against::unheld(policy, &facts));
+        let of = |finding: &Finding| (finding.span, finding.severity);
+        reading.findings.sort_by_key(of);
+    }
     if shell.format != OutputFormat::Text {
         let rows: Vec<Value> = reading
             .findings
@@ -139,9 +158,9 @@ fn compare(old: &Path, new: &Path, shell: &Shell) -> Result<Code, Failure> {
     if shell.format == OutputFormat::Text {
         for difference in &differences {
             let sign = match difference.effect {
-                Change::Wider => "+",
-                Change::Narrower => "-",
-                Change::Other => "~",
+                Direction::Wider => "+",
+                Direction::Narrower => "-",
+                Direction::Other => "~",
             };
             let key = if difference.key.is_empty() { String::new() } else { format!(" {}", difference.key) };
             shell.answer(&format!("{sign} {}{key}  {}", difference.about, difference.words));

@@ -21,13 +21,13 @@ pub struct Difference {
     /// What is different, in words.
     pub words: String,
     /// Whether more may be done than before, less, or it cannot be told from the charter alone.
-    pub effect: Change,
+    pub effect: Direction,
 }
 
 /// Which way a difference goes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Change {
+pub enum Direction {
     /// More may be allowed.
     Wider,
     /// Less may be allowed.
@@ -44,14 +44,14 @@ pub fn compare(old: &Policy, new: &Policy) -> Vec<Difference> {
         told.other("charter", "", format!("is called {:?}, was {:?}", b.name, a.name));
     }
     let applications = |model: &Model| facts(model.applications.iter().map(|app| (app.key.clone(), ())));
-    told.keys("application", &applications(a), &applications(b), Change::Other);
+    told.keys("application", &applications(a), &applications(b), Direction::Other);
     types(&mut told, a, b);
     let context = |model: &Model| {
         facts(model.context.iter().map(|of| (model.names.text(of.name.0).to_owned(), attribute(of))))
     };
     told.texts("context", &context(a), &context(b));
     let groups = |model: &Model| facts(model.groups.iter().map(|key| (key.clone(), ())));
-    told.keys("group", &groups(a), &groups(b), Change::Other);
+    told.keys("group", &groups(a), &groups(b), Direction::Other);
     roles(&mut told, a, b);
     rules(&mut told, a, b);
     separations(&mut told, a, b);
@@ -71,12 +71,12 @@ fn facts<T>(pairs: impl Iterator<Item = (String, T)>) -> Facts<T> {
 struct Told(Vec<Difference>);
 
 impl Told {
-    fn tell(&mut self, about: &'static str, key: &str, words: impl Into<String>, effect: Change) {
+    fn tell(&mut self, about: &'static str, key: &str, words: impl Into<String>, effect: Direction) {
         self.0.push(Difference { about, key: key.to_owned(), words: words.into(), effect });
     }
 
     fn other(&mut self, about: &'static str, key: &str, words: impl Into<String>) {
-        self.tell(about, key, words, Change::Other);
+        self.tell(about, key, words, Direction::Other);
     }
 
     /// Keys that came and went; gives those that stayed.
@@ -85,12 +85,12 @@ impl Told {
         about: &'static str,
         old: &'f Facts<T>,
         new: &'f Facts<T>,
-        added: Change,
+        added: Direction,
     ) -> Vec<(&'f str, &'f T, &'f T)> {
         let gone = match added {
-            Change::Wider => Change::Narrower,
-            Change::Narrower => Change::Wider,
-            Change::Other => Change::Other,
+            Direction::Wider => Direction::Narrower,
+            Direction::Narrower => Direction::Wider,
+            Direction::Other => Direction::Other,
         };
         let mut stayed = Vec::new();
         for (key, before) in old {
@@ -107,7 +107,7 @@ impl Told {
 
     /// Things told by one text each.
     fn texts(&mut self, about: &'static str, old: &Facts<String>, new: &Facts<String>) {
-        for (key, before, after) in self.keys(about, old, new, Change::Other) {
+        for (key, before, after) in self.keys(about, old, new, Direction::Other) {
             if before != after {
                 self.other(about, key, format!("is {after}, was {before}"));
             }
@@ -121,7 +121,7 @@ fn types(told: &mut Told, a: &Model, b: &Model) {
     let kinds =
         |model: &Model| facts(model.kinds.iter().enumerate().map(|(at, kind)| (kind.key.clone(), at)));
     let (old, new) = (kinds(a), kinds(b));
-    for (key, before, after) in told.keys("type", &old, &new, Change::Other) {
+    for (key, before, after) in told.keys("type", &old, &new, Direction::Other) {
         let (before, after) = (&a.kinds[*before], &b.kinds[*after]);
         let within = |model: &Model, kind: &Kind| {
             let outer: BTreeSet<&str> =
@@ -147,7 +147,7 @@ fn types(told: &mut Told, a: &Model, b: &Model) {
         is.difference(&was)
             .for_each(|action| told.other("type", key, format!("has the new action {action}")));
         was.difference(&is).for_each(|action| {
-            told.tell("type", key, format!("has the action {action} no longer"), Change::Narrower);
+            told.tell("type", key, format!("has the action {action} no longer"), Direction::Narrower);
         });
         let named = |model: &Model, kind: &Kind| {
             let attributes =
@@ -171,10 +171,10 @@ fn types(told: &mut Told, a: &Model, b: &Model) {
         }
         let (was, is) = (confers(a, before), confers(b, after));
         for words in is.difference(&was) {
-            told.tell("type", key, format!("confers {words}"), Change::Wider);
+            told.tell("type", key, format!("confers {words}"), Direction::Wider);
         }
         for words in was.difference(&is) {
-            told.tell("type", key, format!("confers no longer {words}"), Change::Narrower);
+            told.tell("type", key, format!("confers no longer {words}"), Direction::Narrower);
         }
     }
 }
@@ -311,22 +311,22 @@ fn roles(told: &mut Told, a: &Model, b: &Model) {
         |model: &Model| facts(model.roles.iter().enumerate().map(|(at, role)| (role.key.clone(), at)));
     let (old, new) = (keyed(a), keyed(b));
     let (mut done_a, mut done_b) = (vec![None; a.roles.len()], vec![None; b.roles.len()]);
-    for (key, before, after) in told.keys("role", &old, &new, Change::Wider) {
+    for (key, before, after) in told.keys("role", &old, &new, Direction::Wider) {
         let (was, is) = (ways(a, *before, &mut done_a), ways(b, *after, &mut done_b));
         for (permission, ways) in &is {
             match was.get(permission) {
                 None => {
                     let words = format!("gives {permission} now, {}", when_words(ways));
-                    told.tell("role", key, words, Change::Wider);
+                    told.tell("role", key, words, Direction::Wider);
                 }
                 Some(before) if before != ways => {
                     let covers = |outer: &BTreeSet<BTreeSet<String>>, inner: &BTreeSet<BTreeSet<String>>| {
                         inner.iter().all(|way| outer.iter().any(|other| other.is_subset(way)))
                     };
                     let effect = match (covers(ways, before), covers(before, ways)) {
-                        (true, false) => Change::Wider,
-                        (false, true) => Change::Narrower,
-                        _ => Change::Other,
+                        (true, false) => Direction::Wider,
+                        (false, true) => Direction::Narrower,
+                        _ => Direction::Other,
                     };
                     let words =
                         format!("gives {permission} {}, gave it {}", when_words(ways), when_words(before));
@@ -336,7 +336,7 @@ fn roles(told: &mut Told, a: &Model, b: &Model) {
             }
         }
         for permission in was.keys().filter(|permission| !is.contains_key(*permission)) {
-            told.tell("role", key, format!("gives {permission} no longer"), Change::Narrower);
+            told.tell("role", key, format!("gives {permission} no longer"), Direction::Narrower);
         }
         let (was, is) = (&a.roles[*before], &b.roles[*after]);
         terms(told, key, (a, was), (b, is));
@@ -395,8 +395,8 @@ fn terms(told: &mut Told, key: &str, (a, was): (&Model, &Role), (b, is): (&Model
         }
     }
     match (was.grantable, is.grantable) {
-        (true, false) => told.tell("role", key, "can no longer be granted", Change::Narrower),
-        (false, true) => told.tell("role", key, "can be granted now", Change::Wider),
+        (true, false) => told.tell("role", key, "can no longer be granted", Direction::Narrower),
+        (false, true) => told.tell("role", key, "can be granted now", Direction::Wider),
         _ => {}
     }
 }
@@ -409,8 +409,8 @@ fn rules(told: &mut Told, a: &Model, b: &Model) {
     let (old, new) = (keyed(a), keyed(b));
     for (key, at) in old.iter().filter(|(key, _)| !new.contains_key(*key)) {
         let (words, effect) = match a.rules[*at].effect {
-            Effect::Deny => ("denies no longer: it is gone", Change::Wider),
-            Effect::Allow => ("allows no longer: it is gone", Change::Narrower),
+            Effect::Deny => ("denies no longer: it is gone", Direction::Wider),
+            Effect::Allow => ("allows no longer: it is gone", Direction::Narrower),
         };
         told.tell("rule", key, words, effect);
     }
@@ -425,8 +425,8 @@ fn rules(told: &mut Told, a: &Model, b: &Model) {
         };
         let of = texts(b, &rule.permissions);
         let (verb, more, less) = match rule.effect {
-            Effect::Deny => ("denies", Change::Narrower, Change::Wider),
-            Effect::Allow => ("allows", Change::Wider, Change::Narrower),
+            Effect::Deny => ("denies", Direction::Narrower, Direction::Wider),
+            Effect::Allow => ("allows", Direction::Wider, Direction::Narrower),
         };
         let Some(before) = old.get(key).map(|at| &a.rules[*at]) else {
             let list = of.into_iter().collect::<Vec<_>>().join(", ");
@@ -449,7 +449,7 @@ fn rules(told: &mut Told, a: &Model, b: &Model) {
                 (_, "always") => more,
                 (was, when) if when.starts_with(&format!("{was} and ")) => less,
                 (was, when) if was.starts_with(&format!("{when} and ")) => more,
-                _ => Change::Other,
+                _ => Direction::Other,
             };
             told.tell("rule", key, format!("{verb} {when}; before, {was}"), effect);
         }
@@ -477,7 +477,7 @@ fn separations(told: &mut Told, a: &Model, b: &Model) {
         }))
     };
     let (old, new) = (keyed(a), keyed(b));
-    for (key, before, after) in told.keys("separation", &old, &new, Change::Narrower) {
+    for (key, before, after) in told.keys("separation", &old, &new, Direction::Narrower) {
         if before != after {
             told.other("separation", key, format!("separates {after}, separated {before}"));
         }
@@ -503,7 +503,7 @@ fn tenant_clauses(told: &mut Told, a: &Model, b: &Model) {
         )
     };
     let (old, new) = (keyed(a), keyed(b));
-    for (key, before, after) in told.keys("tenant-roles", &old, &new, Change::Wider) {
+    for (key, before, after) in told.keys("tenant-roles", &old, &new, Direction::Wider) {
         if before != after {
             told.other("tenant-roles", key, format!("may be given {after}; before, {before}"));
         }

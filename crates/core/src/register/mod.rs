@@ -2,6 +2,7 @@
 //!
 //! - [`line`](mod@line) and [`fact`] are the two ways a change is written;
 //! - [`change`] applies changes, all of a batch or none, and says what is wrong with them;
+//! - [`against`] holds a charter against what is registered;
 //! - this file holds the facts and the indexes over them.
 //!
 //! What holds here:
@@ -10,6 +11,7 @@
 //!   a new id, and no fact of the old one is left;
 //! - containment and group nesting have no loops and a bounded depth, so every walk ends.
 
+pub mod against;
 pub mod change;
 pub mod fact;
 pub mod line;
@@ -626,7 +628,13 @@ impl Register {
     }
 
     /// Replaces all that is said of an entity, and returns what was said before.
-    fn set_record(&mut self, id: EntityId, record: Record) -> Record {
+    fn set_record(&mut self, id: EntityId, mut record: Record) -> Record {
+        // Records are written seldom and kept by the million.
+        record.tenants.shrink_to_fit();
+        record.members.shrink_to_fit();
+        record.attributes.shrink_to_fit();
+        record.relations.shrink_to_fit();
+        record.relations.iter_mut().for_each(|(_, to)| to.shrink_to_fit());
         let head = &mut self.heads[id.index()];
         *head = Head::new(head.kind, &record);
         let old = std::mem::replace(&mut self.entities[id.index()].record, record.clone());
@@ -642,13 +650,13 @@ impl Register {
 
     fn link(&mut self, id: EntityId, record: &Record) {
         if let Some(outer) = record.within {
-            self.contents.entry(outer).or_default().push(id);
+            push(self.contents.entry(outer).or_default(), id);
         }
         for member in &record.members {
-            self.entities[member.index()].groups.push(id);
+            push(&mut self.entities[member.index()].groups, id);
         }
         for named in named(record) {
-            self.named_by.entry(named).or_default().push(id);
+            push(self.named_by.entry(named).or_default(), id);
         }
     }
 
@@ -674,9 +682,9 @@ impl Register {
     fn put_grant(&mut self, at: u32, grant: Grant) {
         self.grant_ids.insert(grant.id.clone(), at);
         let held = Held { role: grant.role, at: grant.at, grant: at };
-        self.entities[grant.to.index()].held.push(held);
+        push(&mut self.entities[grant.to.index()].held, held);
         if let PlaceOf::At(place) = grant.at {
-            self.placed.entry(place).or_default().push(at);
+            push(self.placed.entry(place).or_default(), at);
         }
         self.grants[at as usize] = Some(grant);
         self.live_grants += 1;
@@ -731,6 +739,15 @@ impl Register {
 fn named(record: &Record) -> Vec<EntityId> {
     let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
     related.chain(record.tenants.iter().copied()).chain(record.tenant).collect()
+}
+
+/// Most lists hold one thing or two: they grow by one at first, not to a handful at once.
+fn push<T>(list: &mut Vec<T>, item: T) {
+    const FEW: usize = 4;
+    if list.len() == list.capacity() && list.len() < FEW {
+        list.reserve_exact(1);
+    }
+    list.push(item);
 }
 
 fn take<T: PartialEq>(list: &mut Vec<T>, item: &T) {

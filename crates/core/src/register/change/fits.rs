@@ -118,3 +118,23 @@ pub(super) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), 
     }
     Ok(())
 }
+
+/// Whether a charter permits a grant that a register holds.
+pub(in crate::register) fn grant_fits(
+    policy: &Policy,
+    register: &Register,
+    grant: &Grant,
+) -> Result<(), String> {
+    let kind = |id: EntityId| register.text(register.kind(id)).to_owned();
+    let place = match grant.at {
+        PlaceOf::Everywhere => None,
+        PlaceOf::At(id) => Some(kind(id)),
+    };
+    let role = register.text(grant.role).to_owned();
+    if role.contains('/') {
+        return Ok(());
+    }
+    let values = grant.values.iter().map(|(name, values)| (register.text(*name).to_owned(), values.clone()));
+    let line = GrantLine { role, values: values.collect(), ..GrantLine::default() };
+    fits_role(policy, &line, &kind(grant.to), place.as_deref())
+}

@@ -8,6 +8,8 @@ mod shape;
 
 use fits::{declared_attribute, declared_relation, fits_attribute, fits_role, fits_tenant_clauses};
 
+pub(super) use fits::grant_fits;
+
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};
 use super::{
