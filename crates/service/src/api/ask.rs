@@ -119,9 +119,10 @@ pub async fn ask(
     } else {
         app.node.supposing(|live, position| {
             let applied = live.world.suppose(&ask.suppose, &ask.without).map_err(|wrong| {
+                let told = format!("{}.", wrong.join("; "));
                 let parts = wrong.into_iter().enumerate();
                 let parts = parts.map(|(at, detail)| ProblemPart { at: (at + 1).to_string(), detail });
-                Problem::invalid("What is supposed cannot be.").with(parts.collect())
+                Problem::invalid(told).with(parts.collect())
             })?;
             // Whatever happens in between, what was supposed is taken back before anybody else asks.
             let explanation = catch_unwind(AssertUnwindSafe(|| answer(&live.world)));
