@@ -210,6 +210,19 @@ fn a_trap_in_a_condition_is_passed_in_time(#[case] condition: String) {
 
 const HEAD: &str = "[charter]\nname = \"x\"\nformat = 1\n[application.a]\n[resource.r]\napplication = \"a\"\nactions = { v = \"\" }\n";
 
+/// What mangled texts were found by once.
+#[rstest]
+#[case::a_path_of_four_hundred_characters(&format!("/{}/{{id}}/load", "p".repeat(60) + &"(".repeat(340)))]
+#[case::a_parameter_of_four_hundred_characters(&format!("/berths/{{{}}}", "b".repeat(400)))]
+#[case::a_brace_too_many("/berths/{berth}}/load")]
+#[case::more_segments_than_a_route_has(&"/a".repeat(65))]
+#[case::a_control_character("/berths/\u{1}")]
+#[case::an_empty_parameter("/berths/{}")]
+fn a_draft_of_an_awkward_path_is_a_charter(#[case] path: &str) {
+    let document = serde_json::json!({ "openapi": "3.1.0", "paths": { path: { "post": {} }, "/tides/{t}": { "get": {} } } });
+    read_openapi(&document.to_string());
+}
+
 #[test]
 fn ten_thousand_roles_in_a_row_are_read_in_time() {
     let mut text = format!("{HEAD}[role.r0]\npermissions = [\"r:v\"]\n");

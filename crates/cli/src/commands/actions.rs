@@ -32,11 +32,18 @@ pub fn run(args: &Args, shell: &Shell) -> Result<Code, Failure> {
     let found = actions(engine, &request, now).map_err(Failure::input)?;
     let any = found.iter().any(|(_, decision)| decision.allowed);
     let shown = found.iter().filter(|(_, decision)| args.all || decision.allowed);
+    let marks = shell.format == OutputFormat::Text;
+    let answer = |allowed: bool| match (marks, allowed) {
+        (true, true) => "| | allowed",
+        (true, false) => "|#| denied",
+        (false, true) => "allowed",
+        (false, false) => "denied",
+    };
     let rows: Vec<Value> = shown
         .map(|(permission, decision)| {
             let declared = &engine.policy.model().permissions[permission.index()];
             json!({
-                "answer": if decision.allowed { "allowed" } else { "denied" },
+                "answer": answer(decision.allowed),
                 "permission": declared.text,
                 "reason": decision.reason.code(engine),
                 "description": declared.description,

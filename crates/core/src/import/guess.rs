@@ -2,6 +2,7 @@
 //! manifest that lies within a voyage.
 
 use super::document::{Document, Operation};
+use crate::charter::check::MAX_SEGMENTS;
 use crate::names::{RESERVED_TYPES, as_key};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -113,8 +114,15 @@ fn is_parameter(segment: &str) -> bool {
 fn segments(path: &str) -> Result<Vec<&str>, String> {
     let rest = path.strip_prefix('/').ok_or("the path does not begin with /")?;
     let parts: Vec<&str> = if rest.is_empty() { Vec::new() } else { rest.split('/').collect() };
+    if path.chars().any(char::is_control) {
+        return Err("the path holds a control character".to_owned());
+    }
+    if parts.len() > MAX_SEGMENTS {
+        return Err(format!("it has more than {MAX_SEGMENTS} segments"));
+    }
     for (at, part) in parts.iter().enumerate() {
-        let whole = part.starts_with('{') && part.ends_with('}') && part.matches('{').count() == 1;
+        let braces = part.matches(['{', '}']).count();
+        let whole = part.starts_with('{') && part.ends_with('}') && braces == 2 && part.len() > 2;
         if part.contains(['{', '}']) && !whole {
             return Err(format!("the segment {part:?} is a parameter in part only"));
         }

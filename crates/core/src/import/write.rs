@@ -44,7 +44,7 @@ pub fn write(document: &Document, guessed: &Guessed, application: &str) -> Draft
             one_line(&route.why),
             quoted(application),
             quoted(&route.method),
-            quoted(&route.path)
+            exact(&route.path)
         );
         let Some((kind, action)) = &route.needs else {
             let _ = writeln!(out, "open = true");
@@ -53,11 +53,11 @@ pub fn write(document: &Document, guessed: &Guessed, application: &str) -> Draft
         let _ = writeln!(out, "needs = [{}]", quoted(&format!("{kind}:{action}")));
         let resource = match &route.target {
             Target::Open => continue,
-            Target::Named(parameter) => quoted(&format!("{kind}:{{{parameter}}}")),
+            Target::Named(parameter) => exact(&format!("{kind}:{{{parameter}}}")),
             Target::New(Some((outer, parameter))) if outer != kind => format!(
                 "{{ new = {}, within = {} }}",
                 quoted(kind),
-                quoted(&format!("{outer}:{{{parameter}}}"))
+                exact(&format!("{outer}:{{{parameter}}}"))
             ),
             Target::New(_) => format!("{{ new = {} }}", quoted(kind)),
             Target::Any => format!("{{ any = {} }}", quoted(kind)),
@@ -140,9 +140,14 @@ fn roles(out: &mut String, application: &str, guessed: &Guessed) {
     }
 }
 
-/// As a TOML text.
+/// What must stand as it is, as a TOML text.
+fn exact(text: &str) -> String {
+    toml::Value::from(text).to_string()
+}
+
+/// What people read, as a TOML text: on one line, and not without end.
 fn quoted(text: &str) -> String {
-    toml::Value::from(one_line(text)).to_string()
+    exact(&one_line(text))
 }
 
 /// Without line breaks or anything a comment could not hold.

@@ -12,7 +12,7 @@ use std::collections::HashMap;
 /// Methods a route may have. TRACE and CONNECT are refused at every door.
 const METHODS: [&str; 7] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
 /// Most segments of a route's path.
-const MAX_SEGMENTS: usize = 64;
+pub const MAX_SEGMENTS: usize = 64;
 
 fn application(
     key: Option<&At<String>>,

@@ -18,6 +18,8 @@ mod separate;
 mod testing;
 pub mod typing;
 
+pub use connect::MAX_SEGMENTS;
+
 use super::model::{Attribute, Kind, KindId, Model, PermId, Permission, RoleId};
 use super::syntax::{NamedCondition, Role, Tree};
 use crate::interner::Interner;
