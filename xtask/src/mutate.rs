@@ -78,8 +78,8 @@ const GUARDS: [Guard; 22] = [
     Guard {
         name: "an activation ends",
         file: "register/mod.rs",
-        with: "now < until && from",
-        without: "from",
+        with: "&& ends.is_none_or(|until| now < until)",
+        without: "",
     },
     Guard {
         name: "an activation is of one session",

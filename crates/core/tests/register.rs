@@ -1,5 +1,7 @@
 //! The register: what is refused and why, and that a refused batch leaves no trace.
 
+#![allow(clippy::disallowed_methods, reason = "how long a write takes is measured")]
+
 use ostrog_core::prelude::*;
 use ostrog_core::register::Register;
 use proptest::prelude::*;
@@ -420,6 +422,14 @@ fn a_tenant_takes_its_roles_along() {
 }
 
 #[test]
+fn a_role_may_be_made_below_its_grant() {
+    let mut world = world();
+    let lines = "{\"grant\":{\"role\":\"south/later\",\"to\":\"user:ines\",\"at\":\"everywhere\"}}\n\
+        {\"tenant-role\":{\"tenant\":\"south\",\"key\":\"later\",\"permissions\":[\"vessel:view\"]}}";
+    assert_eq!(apply(&mut world, lines), Ok(2));
+}
+
+#[test]
 fn an_ended_grant_separates_nobody() {
     let mut world = world();
     let line = r#"{"grant":{"role":"checker","to":"user:ines","at":"vessel:b"}}"#;
@@ -428,6 +438,33 @@ fn an_ended_grant_separates_nobody() {
     let change = [line::parse(line).expect("a line")];
     assert!(world.apply_at(&change, Some("2025-12-31T00:00:00Z".parse().expect("a moment"))).is_err());
     assert!(world.apply_at(&change, Some("2026-01-01T00:00:00Z".parse().expect("a moment"))).is_ok());
+}
+
+#[test]
+fn an_activation_lasts_no_longer_than_its_role_lets_it() {
+    let mut world = world();
+    let line = r#"{"activation":{"id":"a-2","grant":"g-weld","subject":"user:ines","from":"2026-11-23T08:00:00Z","until":"2026-11-23T10:00:00Z","reason":"r"}}"#;
+    apply(&mut world, line).expect("is made");
+    let activation = world.register().activation_by_id("a-2").expect("is there");
+    let counts = |at: &str, hours: i64| {
+        activation.is_live(at.parse().expect("a moment"), jiff::SignedDuration::from_hours(hours))
+    };
+    assert!(counts("2026-11-23T08:00:00Z", 2) && counts("2026-11-23T09:59:59Z", 2));
+    assert!(!counts("2026-11-23T07:59:59Z", 2) && !counts("2026-11-23T10:00:00Z", 2));
+    // A later revision lets it last for one hour: from its start, not before its end.
+    assert!(counts("2026-11-23T08:59:59Z", 1) && !counts("2026-11-23T09:00:00Z", 1));
+}
+
+#[test]
+fn one_more_member_of_a_large_group_is_written_in_time() {
+    let mut world = world();
+    let mut lines: Vec<String> = (0..40_000).map(|n| format!(r#"{{"entity":"user:m{n}"}}"#)).collect();
+    let members: Vec<String> = (0..40_000).map(|n| format!("\"user:m{n}\"")).collect();
+    lines.push(format!(r#"{{"entity":"group:large","members":[{}]}}"#, members.join(",")));
+    apply(&mut world, &lines.join("\n")).expect("valid");
+    let began = std::time::Instant::now();
+    apply(&mut world, r#"{"entity":"group:large","members":["user:ines"],"merge":true}"#).expect("joins");
+    assert!(began.elapsed() < std::time::Duration::from_secs(2), "{:?}", began.elapsed());
 }
 
 #[test]

@@ -225,11 +225,11 @@ pub struct Activation {
 impl Activation {
     /// Whether it counts at a moment, where one activation lasts at most `longest`.
     pub fn is_live(&self, now: Timestamp, longest: SignedDuration) -> bool {
-        let Some(until) = self.until else { return self.from.is_none_or(|from| from <= now) };
         // Out of range is longer than anything can last.
-        let earliest = until.checked_sub(longest).ok();
-        let from = self.from.into_iter().chain(earliest).max();
-        now < until && from.is_none_or(|from| from <= now)
+        let begins = self.from.or_else(|| self.until?.checked_sub(longest).ok());
+        let longest = self.from.and_then(|from| from.checked_add(longest).ok());
+        let ends = self.until.into_iter().chain(longest).min();
+        begins.is_none_or(|from| from <= now) && ends.is_none_or(|until| now < until)
     }
 
     fn is_same(&self, other: &Activation) -> bool {

@@ -35,7 +35,9 @@ impl Batch<'_, '_> {
         }
         if old.within != record.within || old.members != record.members {
             self.moved.push((id, at));
-            let more = record.members.iter().filter(|member| !old.members.contains(member));
+            // As sets: one more member of a very large group is written often.
+            let before: HashSet<EntityId> = old.members.iter().copied().collect();
+            let more = record.members.iter().filter(|member| !before.contains(*member));
             let mut parted: Vec<_> = more.map(|member| (*member, at)).collect();
             self.parted.append(&mut parted);
         }
@@ -48,7 +50,11 @@ impl Batch<'_, '_> {
     /// Notes who is a member of a group no longer.
     fn leaving(&mut self, group: EntityId, new: &Record, at: usize) {
         let old = &self.register.record(group).members;
-        let gone = old.iter().filter(|member| !new.members.contains(member));
+        if *old == new.members {
+            return;
+        }
+        let after: HashSet<EntityId> = new.members.iter().copied().collect();
+        let gone = old.iter().filter(|member| !after.contains(*member));
         self.left.extend(gone.map(|member| (*member, at)));
     }
 

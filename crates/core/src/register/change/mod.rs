@@ -112,6 +112,13 @@ impl Register {
                 refusals.push(Refusal { change: at, message });
             }
         }
+        // Grants may name a tenant's role that is made further down; what is wrong with it is told there.
+        for (at, change) in changes.iter().enumerate() {
+            if let (Change::TenantRole(line), true) = (change, refusals.is_empty()) {
+                batch.at = at;
+                let _ = batch.tenant_role(line);
+            }
+        }
         if refusals.is_empty() {
             for (at, change) in changes.iter().enumerate() {
                 batch.at = at;
