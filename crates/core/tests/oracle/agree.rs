@@ -252,7 +252,7 @@ fn filters(bytes: &[u8]) -> Result<(), String> {
 
 #[test]
 fn row_filters_select_exactly_what_decisions_allow() {
-    run(120, filters);
+    run(40, filters);
     let (made, refused) = FILTERED.get();
     assert!(made > refused, "{made} filters were made and {refused} refused");
 }
