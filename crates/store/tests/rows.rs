@@ -63,7 +63,7 @@ async fn statements_select_exactly_what_decisions_allow() {
         let bytes = generate::bytes(seed, 5_000);
         let mut dice = Dice::new(&bytes);
         let charter = generate::charter(&mut dice);
-        let register = generate::register(&mut dice, &charter);
+        let register = generate::register_for_rows(&mut dice, &charter);
         let world = worlds::world(&charter, &register).expect("valid");
         for _ in 0..4 {
             let question = generate::question(&mut dice, &charter);

@@ -142,10 +142,11 @@ impl Sheet {
 /// Without `columns` every attribute of the type is taken as a column of its own name, and `within`
 /// and relations as facts of the register. A null column is an attribute that is not stated. The
 /// columns of a registered resource's row hold what its attributes are; of a row that stands for
-/// none, a column counts where an application could say the same with a question. Relation columns
-/// name registered subjects, `within` a registered resource or tenant.
+/// none, a column counts where an application could say the same with a question. What a condition
+/// reads of a resource by way of a relation is read from the register, even if the way leads back to
+/// the row's own. Relation columns name registered subjects, `within` a registered resource or tenant.
 ///
-/// `go_on` is asked now and then; once it says no, the filter is refused. Costs some decisions for
+/// `go_on` is asked before each decision; once it says no, the filter is refused. Costs some decisions for
 /// each registered resource of the type, and for each that one may lie within if that is a column.
 ///
 /// # Errors
@@ -310,9 +311,6 @@ impl Maker<'_, '_> {
 
     /// The tree of one row's decision.
     fn tree(&mut self, resource: Resource) -> Result<u32, NoFilter> {
-        if !(self.go_on)() {
-            return Err(NoFilter::Refused("the search was broken off".to_owned()));
-        }
         // Of what is not registered, a column counts as what an application could say of it.
         let registered = matches!(resource, Resource::Registered(_));
         let attribute = |name: &NameId| {
@@ -333,6 +331,9 @@ impl Maker<'_, '_> {
     }
 
     fn branch(&mut self, sheet: &Sheet, branches: &mut usize) -> Result<u32, NoFilter> {
+        if !(self.go_on)() {
+            return Err(NoFilter::Refused("the search was broken off".to_owned()));
+        }
         *branches += 1;
         if *branches > MAX_BRANCHES {
             return Err(NoFilter::Refused(format!(
