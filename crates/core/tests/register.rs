@@ -371,7 +371,7 @@ fn lines() -> impl Strategy<Value = Vec<String>> {
 
 /// No user holds `declarer` at a place and, there or around it, a role that includes `checker`.
 fn holds_nothing_separated(register: &Register) -> bool {
-    let chain = |grant: &ostrog_core::register::Grant| {
+    let chain = |grant: ostrog_core::register::Grant<'_>| {
         let ostrog_core::register::PlaceOf::At(mut at) = grant.at else { return Vec::new() };
         let mut places = vec![at];
         while let Some(outer) = register.within(at) {

@@ -417,7 +417,7 @@ fn effect_lines(world: &World, applied: &Applied) -> Vec<Value> {
             Effect::Entity(_) => {}
             Effect::Deleted(id) => lines.push(json!({ "delete": register.name(*id) })),
             Effect::Granted(id) => {
-                lines.extend(register.grant_by_id(id).map(|grant| register.grant_json(grant)))
+                lines.extend(register.grant_by_id(id).map(|grant| register.grant_json(&grant)))
             }
             Effect::Ended(id) => lines.push(json!({ "end-grant": id })),
             Effect::Activated(id) => {

@@ -461,7 +461,7 @@ impl Teller<'_> {
             way.push(station("group", group, String::new(), false));
         }
         if let Some(grant) = register.grant(grant) {
-            let until = grant.until.map_or_else(String::new, |until| format!("until {until}"));
+            let until = grant.terms.until.map_or_else(String::new, |until| format!("until {until}"));
             way.push(station("grant", grant.id.to_string(), until, false));
             way.push(station("place", self.place(grant.at), String::new(), false));
         }

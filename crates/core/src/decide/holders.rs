@@ -47,7 +47,7 @@ impl Class {
         let is_user = engine.register.kind(id) == Sym::USER;
         (if is_user { self.users } else { self.services })
             && (self.given_to == GivenTo::SignedIn
-                || matches!(tenant, Tenant::Is(of) if engine.register.record(id).tenants.contains(&of)))
+                || matches!(tenant, Tenant::Is(of) if engine.register.tenants(id).contains(&of)))
     }
 }
 

@@ -124,7 +124,7 @@ fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> 
                 }
                 None => false,
             };
-            match held.at {
+            match held.at() {
                 _ if !gives => {}
                 PlaceOf::Everywhere => return None,
                 PlaceOf::At(place) => {

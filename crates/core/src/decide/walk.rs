@@ -119,7 +119,7 @@ impl<'e> Walk<'e> {
 
     fn is_member_of_tenant(&self) -> bool {
         let (Some(subject), Tenant::Is(tenant)) = (self.subject, self.site.tenant) else { return false };
-        self.engine.register.record(subject).tenants.contains(&tenant)
+        self.engine.register.tenants(subject).contains(&tenant)
     }
 
     // -- candidates ----------------------------------------------------------------------------
@@ -268,7 +268,7 @@ impl<'e> Walk<'e> {
     // -- arriving ------------------------------------------------------------------------------
 
     /// A grant of a role to one of the holders, if it counts here.
-    fn counts(&self, held: &Held, role: RoleId) -> Option<&'e Grant> {
+    fn counts(&self, held: &Held, role: RoleId) -> Option<Grant<'e>> {
         let place = self.place(held)?;
         let declared = &self.engine.policy.model().roles[role.index()];
         let permitted = declared.grantable
@@ -285,14 +285,14 @@ impl<'e> Walk<'e> {
 
     /// The place of a grant, if that is here or around here; `Some(None)` is everywhere.
     fn place(&self, held: &Held) -> Option<Option<EntityId>> {
-        match held.at {
+        match held.at() {
             PlaceOf::Everywhere => Some(None),
             PlaceOf::At(id) if self.site.places.contains(&id) => Some(Some(id)),
             PlaceOf::At(_) => None,
         }
     }
 
-    fn is_live(&self, grant: &Grant) -> bool {
+    fn is_live(&self, grant: &Grant<'_>) -> bool {
         grant.is_live(self.question.now)
     }
 
@@ -319,7 +319,7 @@ impl<'e> Walk<'e> {
         is_user
             && self.site.tenant == Tenant::Is(made.tenant)
             && self.place(held).is_some()
-            && self.engine.register.grant(held.grant).is_some_and(|grant| self.is_live(grant))
+            && self.engine.register.grant(held.grant).is_some_and(|grant| self.is_live(&grant))
     }
 
     /// Whether subjects of this subject's kind may hold a role.
@@ -403,7 +403,7 @@ impl<'e> Walk<'e> {
             for held in register.held(holder) {
                 let Some(Named::Role(role)) = self.engine.link.roles[held.role.0 as usize] else { continue };
                 let on_standby = self.engine.policy.model().roles[role.index()].standby.is_some();
-                if !on_standby || !register.grant(held.grant).is_some_and(|grant| self.is_live(grant)) {
+                if !on_standby || !register.grant(held.grant).is_some_and(|grant| self.is_live(&grant)) {
                     continue;
                 }
                 let conferral = Conferral::default();
@@ -420,7 +420,7 @@ impl<'e> Walk<'e> {
     // -- giving --------------------------------------------------------------------------------
 
     /// Whether an arriving role gives the permission.
-    fn gives<L: Listener>(&self, role: RoleId, grant: Option<&'e Grant>, listener: &mut L) -> Truth {
+    fn gives<L: Listener>(&self, role: RoleId, grant: Option<Grant<'e>>, listener: &mut L) -> Truth {
         let permission = self.question.permission;
         let policy = self.engine.policy;
         if !policy.may_give(role, permission) {

@@ -28,7 +28,7 @@ pub fn unheld(policy: &Policy, register: &Register) -> Vec<Finding> {
 }
 
 /// Grants that the charter does not permit, each with the reason: they give nothing under it.
-pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(&'r Grant, String)> {
+pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, String)> {
     let grants = register.all_grants();
-    grants.filter_map(|grant| Some((grant, grant_fits(policy, register, grant).err()?))).collect()
+    grants.filter_map(|grant| Some((grant, grant_fits(policy, register, &grant).err()?))).collect()
 }

@@ -3,7 +3,8 @@
 //! - [`line`](mod@line) and [`fact`] are the two ways a change is written;
 //! - [`change`] applies changes, all of a batch or none, and says what is wrong with them;
 //! - [`against`] holds a charter against what is registered;
-//! - this file holds the facts and the indexes over them.
+//! - `keep` writes them, `lists`, `grants` and `values` are how they lie in memory: by the million;
+//! - this file says what the facts are, and reads them.
 //!
 //! What holds here:
 //! - a value is kept as it was written; its type is a matter of the charter that reads it;
@@ -14,16 +15,24 @@
 pub mod against;
 pub mod change;
 pub mod fact;
+mod grants;
+mod keep;
 pub mod line;
+mod lists;
+mod values;
+
+pub use grants::{Grant, GrantId, Terms};
 
 use crate::charter::model::Stated;
-use crate::interner::Interner;
-use crate::value::Scalar;
+use crate::interner::{Interner, Texts};
 use foldhash::fast::RandomState;
+use grants::{Grants, OwnGrant};
 use hashbrown::{HashMap, HashSet, HashTable};
 use jiff::{SignedDuration, Timestamp};
+use lists::{List, Lists};
 use std::collections::BTreeMap;
 use std::hash::BuildHasher as _;
+use values::{ValueId, Values};
 
 /// Most steps from a resource to the end of containment.
 pub const MAX_CONTAINMENT: usize = 32;
@@ -31,7 +40,7 @@ pub const MAX_CONTAINMENT: usize = 32;
 pub const MAX_NESTING: usize = 16;
 
 /// An entity of a register.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct EntityId(pub u32);
 
 impl EntityId {
@@ -41,7 +50,7 @@ impl EntityId {
 }
 
 /// A name the register uses: a type, attribute, relation, role or value.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct Sym(pub u32);
 
 /// The types every register knows, in the order they are interned.
@@ -79,7 +88,7 @@ impl State {
     }
 }
 
-/// All that is said of one entity.
+/// All that is said of one entity, on its own: as it is written, not as it is kept.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Record {
     /// Its state.
@@ -101,19 +110,13 @@ pub struct Record {
 }
 
 impl Record {
-    /// What is stated of an attribute.
-    pub fn attribute(&self, name: Sym) -> Option<&Stated> {
-        self.attributes.iter().find(|(known, _)| *known == name).map(|(_, value)| value)
-    }
-
     /// What is stated of a relation.
     pub fn relation(&self, name: Sym) -> Option<&[EntityId]> {
         self.relations.iter().find(|(known, _)| *known == name).map(|(_, to)| to.as_slice())
     }
 }
 
-/// What most decisions read of an entity, dense and apart from the rest: a walk along containment
-/// or groups touches a few lines of memory instead of a record each.
+/// What most decisions read of an entity, dense and apart from the rest: two to a line of memory.
 #[derive(Clone, Copy, Debug)]
 struct Head {
     kind: Sym,
@@ -121,43 +124,59 @@ struct Head {
     tenant: u32,
     state: State,
     detached: bool,
+    /// The groups it is a direct member of.
+    groups: List,
+    /// The grants to it.
+    held: List,
 }
 
 impl Head {
     /// Stands for no entity.
     const NONE: u32 = u32::MAX;
 
-    fn new(kind: Sym, record: &Record) -> Head {
-        let id = |entity: Option<EntityId>| entity.map_or(Self::NONE, |id| id.0);
+    fn new(kind: Sym) -> Head {
         Head {
             kind,
-            within: id(record.within),
-            tenant: id(record.tenant),
-            state: record.state,
-            detached: record.detached,
+            within: Self::NONE,
+            tenant: Self::NONE,
+            state: State::Active,
+            detached: false,
+            groups: List::default(),
+            held: List::default(),
         }
     }
 }
 
-#[derive(Clone, Debug)]
-struct Entity {
-    name: Box<str>,
-    record: Record,
-    /// The groups it is a direct member of.
-    groups: Vec<EntityId>,
-    /// The grants to it, with what most decisions need to pass one by.
-    held: Vec<Held>,
+/// The rest of what is kept of an entity.
+#[derive(Clone, Copy, Debug, Default)]
+struct Rest {
+    /// The members of a group, or the tenants of a user or service.
+    members: List,
+    attributes: List,
+    relations: List,
+    /// What lies directly within it.
+    contents: List,
+    /// Whose record names it by relation, tenancy or as a group's tenant.
+    named_by: List,
+    /// The grants at it.
+    placed: List,
 }
 
 /// A grant to a holder, in short: a decision looks at the whole of it only if role and place fit.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Held {
     /// The role's key.
     pub role: Sym,
-    /// Where.
-    pub at: PlaceOf,
+    at: u32,
     /// The grant's place in the register.
     pub grant: u32,
+}
+
+impl Held {
+    /// Where.
+    pub fn at(&self) -> PlaceOf {
+        PlaceOf::unpack(self.at)
+    }
 }
 
 /// Where a grant counts.
@@ -169,36 +188,16 @@ pub enum PlaceOf {
     At(EntityId),
 }
 
-/// A role given to a holder at a place.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Grant {
-    /// Its id.
-    pub id: Box<str>,
-    /// The role's key.
-    pub role: Sym,
-    /// User, service or group.
-    pub to: EntityId,
-    /// Where.
-    pub at: PlaceOf,
-    /// First moment it counts.
-    pub from: Option<Timestamp>,
-    /// First moment it counts no more.
-    pub until: Option<Timestamp>,
-    /// Values, by name.
-    pub values: Vec<(Sym, Vec<Scalar>)>,
-}
-
-impl Grant {
-    /// Whether it counts at a moment.
-    pub fn is_live(&self, now: Timestamp) -> bool {
-        self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
+impl PlaceOf {
+    fn pack(self) -> u32 {
+        match self {
+            PlaceOf::Everywhere => Head::NONE,
+            PlaceOf::At(id) => id.0,
+        }
     }
 
-    /// Whether another grant says the same under another id.
-    fn is_same(&self, other: &Grant) -> bool {
-        (self.role, self.to, self.at, self.from, self.until)
-            == (other.role, other.to, other.at, other.from, other.until)
-            && self.values == other.values
+    fn unpack(at: u32) -> PlaceOf {
+        if at == Head::NONE { PlaceOf::Everywhere } else { PlaceOf::At(EntityId(at)) }
     }
 }
 
@@ -253,20 +252,21 @@ pub struct MadeRole {
 #[derive(Clone, Debug)]
 pub struct Register {
     names: Interner,
-    /// Beside `entities`, at the same places.
+    /// The names of entities; beside them, at the same places, what is kept of each.
+    entities: Texts,
     heads: Vec<Head>,
-    entities: Vec<Entity>,
+    rests: Vec<Rest>,
     by_name: HashTable<u32>,
     hasher: RandomState,
-    grants: Vec<Option<Grant>>,
-    grant_ids: HashMap<Box<str>, u32>,
+    /// Groups, members, tenants, contents, and who names whom.
+    ids: Lists<EntityId>,
+    attributes: Lists<(Sym, ValueId)>,
+    relations: Lists<(Sym, List)>,
+    held: Lists<Held>,
+    placed: Lists<u32>,
+    values: Values,
+    grants: Grants,
     next_grant: u64,
-    /// What lies directly within something.
-    contents: HashMap<EntityId, Vec<EntityId>>,
-    /// Entities whose record names something by relation, tenancy or a group's tenant.
-    named_by: HashMap<EntityId, Vec<EntityId>>,
-    /// Grants at a place.
-    placed: HashMap<EntityId, Vec<u32>>,
     activations: Vec<Option<Activation>>,
     activation_ids: HashMap<Box<str>, u32>,
     next_activation: u64,
@@ -277,7 +277,6 @@ pub struct Register {
     /// Roles made by tenants, by `tenant/key`.
     made: BTreeMap<Sym, MadeRole>,
     live_entities: usize,
-    live_grants: usize,
 }
 
 impl Default for Register {
@@ -288,16 +287,19 @@ impl Default for Register {
         }
         Register {
             names,
+            entities: Texts::default(),
             heads: Vec::new(),
-            entities: Vec::new(),
+            rests: Vec::new(),
             by_name: HashTable::new(),
             hasher: RandomState::default(),
-            grants: Vec::new(),
-            grant_ids: HashMap::new(),
+            ids: Lists::default(),
+            attributes: Lists::default(),
+            relations: Lists::default(),
+            held: Lists::default(),
+            placed: Lists::default(),
+            values: Values::default(),
+            grants: Grants::default(),
             next_grant: 1,
-            contents: HashMap::new(),
-            named_by: HashMap::new(),
-            placed: HashMap::new(),
             activations: Vec::new(),
             activation_ids: HashMap::new(),
             next_activation: 1,
@@ -305,7 +307,6 @@ impl Default for Register {
             active_for: HashMap::new(),
             made: BTreeMap::new(),
             live_entities: 0,
-            live_grants: 0,
         }
     }
 }
@@ -331,7 +332,7 @@ impl Register {
     /// The newest entity of a name, deleted or not.
     pub fn find(&self, name: &str) -> Option<EntityId> {
         let hash = self.hasher.hash_one(name);
-        self.by_name.find(hash, |id| &*self.entities[*id as usize].name == name).map(|id| EntityId(*id))
+        self.by_name.find(hash, |id| self.entities.get(*id) == name).map(|id| EntityId(*id))
     }
 
     /// The entity registered under a name now.
@@ -341,7 +342,7 @@ impl Register {
 
     /// `type:id`.
     pub fn name(&self, id: EntityId) -> &str {
-        &self.entities[id.index()].name
+        self.entities.get(id.0)
     }
 
     /// The text after the colon.
@@ -377,48 +378,100 @@ impl Register {
     }
 
     /// All that is said of it.
-    pub fn record(&self, id: EntityId) -> &Record {
-        &self.entities[id.index()].record
+    pub fn record(&self, id: EntityId) -> Record {
+        let rest = &self.rests[id.index()];
+        let members = self.ids.get(rest.members).to_vec();
+        let of_group = self.kind(id) == Sym::GROUP;
+        let (members, tenants) = if of_group { (members, Vec::new()) } else { (Vec::new(), members) };
+        Record {
+            state: self.state(id),
+            within: self.within(id),
+            detached: self.is_detached(id),
+            tenant: self.group_tenant(id),
+            tenants,
+            members,
+            attributes: self.attributes(id).map(|(name, value)| (name, value.clone())).collect(),
+            relations: self.relations(id).map(|(name, to)| (name, to.to_vec())).collect(),
+        }
+    }
+
+    /// The attributes stated of it, by name.
+    pub fn attributes(&self, id: EntityId) -> impl Iterator<Item = (Sym, &Stated)> {
+        let stated = self.attributes.get(self.rests[id.index()].attributes).iter();
+        stated.filter_map(|(name, value)| Some((*name, self.values.get(*value)?)))
+    }
+
+    /// What is stated of an attribute.
+    pub fn attribute(&self, id: EntityId, name: Sym) -> Option<&Stated> {
+        let stated = self.attributes.get(self.rests[id.index()].attributes);
+        let (_, value) = stated.iter().find(|(known, _)| *known == name)?;
+        self.values.get(*value)
+    }
+
+    /// The relations stated of it, by name.
+    pub fn relations(&self, id: EntityId) -> impl Iterator<Item = (Sym, &[EntityId])> {
+        let stated = self.relations.get(self.rests[id.index()].relations).iter();
+        stated.map(|(name, to)| (*name, self.ids.get(*to)))
+    }
+
+    /// What is stated of a relation.
+    pub fn relation(&self, id: EntityId, name: Sym) -> Option<&[EntityId]> {
+        self.relations(id).find(|(known, _)| *known == name).map(|(_, to)| to)
+    }
+
+    /// The members of a group, or the tenants a user or service is a member of.
+    fn members_or_tenants(&self, id: EntityId) -> &[EntityId] {
+        self.ids.get(self.rests[id.index()].members)
+    }
+
+    /// The members of a group.
+    pub fn members(&self, id: EntityId) -> &[EntityId] {
+        if self.kind(id) == Sym::GROUP { self.members_or_tenants(id) } else { &[] }
+    }
+
+    /// The tenants a user or service is a member of.
+    pub fn tenants(&self, id: EntityId) -> &[EntityId] {
+        if self.kind(id) == Sym::GROUP { &[] } else { self.members_or_tenants(id) }
     }
 
     /// The groups it is a direct member of.
     pub fn groups(&self, id: EntityId) -> &[EntityId] {
-        &self.entities[id.index()].groups
+        self.ids.get(self.heads[id.index()].groups)
     }
 
     /// The grants to it, not to its groups.
-    pub fn grants_to(&self, id: EntityId) -> impl Iterator<Item = (u32, &Grant)> {
+    pub fn grants_to(&self, id: EntityId) -> impl Iterator<Item = (u32, Grant<'_>)> {
         self.held(id).iter().filter_map(|held| Some((held.grant, self.grant(held.grant)?)))
     }
 
     /// The grants to it in short, not to its groups.
     pub fn held(&self, id: EntityId) -> &[Held] {
-        &self.entities[id.index()].held
+        self.held.get(self.heads[id.index()].held)
     }
 
     /// A grant by its place in the table.
-    pub fn grant(&self, at: u32) -> Option<&Grant> {
-        self.grants.get(at as usize)?.as_ref()
+    pub fn grant(&self, at: u32) -> Option<Grant<'_>> {
+        self.grants.get(at)
     }
 
     /// A grant by its id.
-    pub fn grant_by_id(&self, id: &str) -> Option<&Grant> {
-        self.grant(*self.grant_ids.get(id)?)
+    pub fn grant_by_id(&self, id: &str) -> Option<Grant<'_>> {
+        self.grant(self.grants.find(id)?)
     }
 
     /// All grants.
-    pub fn all_grants(&self) -> impl Iterator<Item = &Grant> {
-        self.grants.iter().flatten()
+    pub fn all_grants(&self) -> impl Iterator<Item = Grant<'_>> {
+        self.grants.iter().map(|(_, grant)| grant)
     }
 
     /// The place of a grant in the table.
     pub fn grant_place(&self, id: &str) -> Option<u32> {
-        self.grant_ids.get(id).copied()
+        self.grants.find(id)
     }
 
     /// The grants at a place, whoever holds them.
     pub fn grants_at(&self, place: EntityId) -> &[u32] {
-        self.placed.get(&place).map_or(&[], Vec::as_slice)
+        self.placed.get(self.rests[place.index()].placed)
     }
 
     /// The activations of a grant.
@@ -455,7 +508,7 @@ impl Register {
         let mut subjects = Vec::new();
         while let Some(next) = waiting.pop() {
             if self.kind(next) == Sym::GROUP {
-                waiting.extend(self.record(next).members.iter().filter(|member| seen.insert(**member)));
+                waiting.extend(self.members(next).iter().filter(|member| seen.insert(**member)));
             } else {
                 subjects.push(next);
             }
@@ -479,18 +532,23 @@ impl Register {
 
     /// All entities that are not deleted.
     pub fn all_entities(&self) -> impl Iterator<Item = EntityId> + '_ {
-        let ids = (0..u32::try_from(self.entities.len()).unwrap_or(u32::MAX)).map(EntityId);
+        let ids = (0..u32::try_from(self.heads.len()).unwrap_or(u32::MAX)).map(EntityId);
         ids.filter(|id| self.state(*id) != State::Deleted)
     }
 
     /// All entities there ever were, deleted ones among them.
     pub fn every_entity(&self) -> impl Iterator<Item = EntityId> + '_ {
-        (0..u32::try_from(self.entities.len()).unwrap_or(u32::MAX)).map(EntityId)
+        (0..u32::try_from(self.heads.len()).unwrap_or(u32::MAX)).map(EntityId)
     }
 
     /// What lies directly within it.
     pub fn contents(&self, id: EntityId) -> &[EntityId] {
-        self.contents.get(&id).map_or(&[], Vec::as_slice)
+        self.ids.get(self.rests[id.index()].contents)
+    }
+
+    /// Whose record names it by relation, tenancy or as a group's tenant.
+    fn named_by(&self, id: EntityId) -> &[EntityId] {
+        self.ids.get(self.rests[id.index()].named_by)
     }
 
     /// How many entities are registered.
@@ -500,267 +558,54 @@ impl Register {
 
     /// How many grants there are.
     pub fn grant_count(&self) -> usize {
-        self.live_grants
+        self.grants.len()
     }
 
     /// How much memory it takes, in bytes: what is allocated, free room among it, without what the
     /// allocator adds.
     pub fn size_bytes(&self) -> usize {
-        fn list<T>(list: &Vec<T>) -> usize {
-            list.capacity() * size_of::<T>()
+        fn map<K>(map: &HashMap<K, Vec<u32>>) -> usize {
+            let lists: usize = map.values().map(|list| list.capacity() * size_of::<u32>()).sum();
+            map.capacity() * (size_of::<(K, Vec<u32>)>() + 1) + lists
         }
-        fn map<K, V>(map: &HashMap<K, Vec<V>>) -> usize {
-            map.capacity() * (size_of::<K>() + size_of::<Vec<V>>() + 1)
-                + map.values().map(list).sum::<usize>()
-        }
-        fn ids(ids: &HashMap<Box<str>, u32>) -> usize {
-            // The texts are counted with what they name.
-            ids.capacity() * (size_of::<(Box<str>, u32)>() + 1) + ids.keys().map(|id| id.len()).sum::<usize>()
-        }
-        let stated = |value: &Stated| match value {
-            Stated::One(scalar) => scalar.size_bytes(),
-            Stated::Many(scalars) => list(scalars) + scalars.iter().map(Scalar::size_bytes).sum::<usize>(),
-            Stated::Unfit => 0,
+        let activation = |of: &Activation| {
+            2 * of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |session| session.len())
         };
-        let entity = |entity: &Entity| {
-            let Record { tenants, members, attributes, relations, .. } = &entity.record;
-            entity.name.len()
-                + list(&entity.groups)
-                + list(&entity.held)
-                + list(tenants)
-                + list(members)
-                + list(attributes)
-                + attributes.iter().map(|(_, value)| stated(value)).sum::<usize>()
-                + list(relations)
-                + relations.iter().map(|(_, to)| list(to)).sum::<usize>()
-        };
-        let grant = |grant: &Grant| {
-            let values = grant
-                .values
-                .iter()
-                .map(|(_, values)| list(values) + values.iter().map(Scalar::size_bytes).sum::<usize>());
-            grant.id.len() + list(&grant.values) + values.sum::<usize>()
-        };
-        let activation =
-            |of: &Activation| of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |s| s.len());
-        let made = |(_, role): (&Sym, &MadeRole)| {
-            size_of::<(Sym, MadeRole)>()
-                + list(&role.permissions)
-                + role.permissions.iter().map(|p| p.len()).sum::<usize>()
+        let made = |role: &MadeRole| {
+            let texts: usize = role.permissions.iter().map(|text| text.len() + size_of::<Box<str>>()).sum();
+            size_of::<(Sym, MadeRole)>() + texts + role.name.as_ref().map_or(0, |name| name.len())
         };
         size_of::<Register>()
             + self.names.size_bytes()
-            + list(&self.heads)
-            + list(&self.entities)
-            + self.entities.iter().map(entity).sum::<usize>()
+            + self.entities.size_bytes()
+            + self.heads.capacity() * size_of::<Head>()
+            + self.rests.capacity() * size_of::<Rest>()
             + self.by_name.capacity() * (size_of::<u32>() + 1)
-            + list(&self.grants)
-            + self.grants.iter().flatten().map(grant).sum::<usize>()
-            + ids(&self.grant_ids)
-            + map(&self.contents)
-            + map(&self.named_by)
-            + map(&self.placed)
-            + list(&self.activations)
+            + self.ids.size_bytes()
+            + self.attributes.size_bytes()
+            + self.relations.size_bytes()
+            + self.held.size_bytes()
+            + self.placed.size_bytes()
+            + self.values.size_bytes()
+            + self.grants.size_bytes()
+            + self.activations.capacity() * size_of::<Option<Activation>>()
             + self.activations.iter().flatten().map(activation).sum::<usize>()
-            + ids(&self.activation_ids)
+            + self.activation_ids.capacity() * (size_of::<(Box<str>, u32)>() + 1)
             + map(&self.active)
             + map(&self.active_for)
-            + self.made.iter().map(made).sum::<usize>()
+            + self.made.values().map(made).sum::<usize>()
     }
 
     /// How many facts it holds: each entity, attribute value, relation target, membership, place and
     /// grant is one.
     pub fn fact_count(&self) -> usize {
-        let of = |record: &Record| {
-            1 + usize::from(record.within.is_some())
-                + record.tenants.len()
-                + record.members.len()
-                + record.attributes.len()
-                + record.relations.iter().map(|(_, to)| to.len()).sum::<usize>()
+        let of = |id: EntityId| {
+            1 + usize::from(self.within(id).is_some())
+                + self.members_or_tenants(id).len()
+                + self.attributes(id).count()
+                + self.relations(id).map(|(_, to)| to.len()).sum::<usize>()
         };
-        let entities = self.all_entities().map(|id| of(self.record(id))).sum::<usize>();
-        entities + self.live_grants + self.activation_ids.len() + self.made.len()
-    }
-
-    // -- writing: each keeps the indexes, and gives what undoes it -------------------------------
-
-    fn intern(&mut self, text: &str) -> Sym {
-        Sym(self.names.intern(text))
-    }
-
-    /// Makes an entity without a word said of it.
-    fn create(&mut self, name: &str, kind: Sym) -> EntityId {
-        let id = u32::try_from(self.entities.len()).expect("fewer than 2^32 entities");
-        let hash = self.hasher.hash_one(name);
-        // The newest entity of a name is the one found under it.
-        if let Ok(entry) = self.by_name.find_entry(hash, |id| &*self.entities[*id as usize].name == name) {
-            entry.remove();
-        }
-        self.heads.push(Head::new(kind, &Record::default()));
-        self.entities.push(Entity {
-            name: name.into(),
-            record: Record::default(),
-            groups: Vec::new(),
-            held: Vec::new(),
-        });
-        self.index_name(id, hash);
-        self.live_entities += 1;
-        EntityId(id)
-    }
-
-    fn index_name(&mut self, id: u32, hash: u64) {
-        let Register { by_name, entities, hasher, .. } = self;
-        by_name.insert_unique(hash, id, |id| hasher.hash_one(&*entities[*id as usize].name));
-    }
-
-    /// Takes back [`Register::create`]: only the newest entity, and only while nothing names it.
-    fn uncreate(&mut self, id: EntityId, before: Option<EntityId>) {
-        let hash = self.hasher.hash_one(self.name(id));
-        if let Ok(entry) = self.by_name.find_entry(hash, |known| *known == id.0) {
-            entry.remove();
-        }
-        if let Some(before) = before {
-            self.index_name(before.0, hash);
-        }
-        self.entities.truncate(id.index());
-        self.heads.truncate(id.index());
-        self.live_entities -= 1;
-    }
-
-    /// Replaces all that is said of an entity, and returns what was said before.
-    fn set_record(&mut self, id: EntityId, mut record: Record) -> Record {
-        // Records are written seldom and kept by the million.
-        record.tenants.shrink_to_fit();
-        record.members.shrink_to_fit();
-        record.attributes.shrink_to_fit();
-        record.relations.shrink_to_fit();
-        record.relations.iter_mut().for_each(|(_, to)| to.shrink_to_fit());
-        let head = &mut self.heads[id.index()];
-        *head = Head::new(head.kind, &record);
-        let old = std::mem::replace(&mut self.entities[id.index()].record, record.clone());
-        self.unlink(id, &old);
-        self.link(id, &record);
-        if old.state != State::Deleted && record.state == State::Deleted {
-            self.live_entities -= 1;
-        } else if old.state == State::Deleted && record.state != State::Deleted {
-            self.live_entities += 1;
-        }
-        old
-    }
-
-    fn link(&mut self, id: EntityId, record: &Record) {
-        if let Some(outer) = record.within {
-            push(self.contents.entry(outer).or_default(), id);
-        }
-        for member in &record.members {
-            push(&mut self.entities[member.index()].groups, id);
-        }
-        for named in named(record) {
-            push(self.named_by.entry(named).or_default(), id);
-        }
-    }
-
-    fn unlink(&mut self, id: EntityId, record: &Record) {
-        if let Some(outer) = record.within {
-            forget(&mut self.contents, outer, &id);
-        }
-        for member in &record.members {
-            take(&mut self.entities[member.index()].groups, &id);
-        }
-        for named in named(record) {
-            forget(&mut self.named_by, named, &id);
-        }
-    }
-
-    fn add_grant(&mut self, grant: Grant) -> u32 {
-        let at = u32::try_from(self.grants.len()).expect("fewer than 2^32 grants");
-        self.grants.push(None);
-        self.put_grant(at, grant);
-        at
-    }
-
-    fn put_grant(&mut self, at: u32, grant: Grant) {
-        self.grant_ids.insert(grant.id.clone(), at);
-        let held = Held { role: grant.role, at: grant.at, grant: at };
-        push(&mut self.entities[grant.to.index()].held, held);
-        if let PlaceOf::At(place) = grant.at {
-            push(self.placed.entry(place).or_default(), at);
-        }
-        self.grants[at as usize] = Some(grant);
-        self.live_grants += 1;
-    }
-
-    fn take_grant(&mut self, at: u32) -> Option<Grant> {
-        let grant = self.grants.get_mut(at as usize)?.take()?;
-        self.grant_ids.remove(&grant.id);
-        let held = Held { role: grant.role, at: grant.at, grant: at };
-        take(&mut self.entities[grant.to.index()].held, &held);
-        if let PlaceOf::At(place) = grant.at {
-            forget(&mut self.placed, place, &at);
-        }
-        self.live_grants -= 1;
-        Some(grant)
-    }
-}
-
-impl Register {
-    fn add_activation(&mut self, activation: Activation) -> u32 {
-        let at = u32::try_from(self.activations.len()).expect("fewer than 2^32 activations");
-        self.activations.push(None);
-        self.put_activation(at, activation);
-        at
-    }
-
-    fn put_activation(&mut self, at: u32, activation: Activation) {
-        self.activation_ids.insert(activation.id.clone(), at);
-        self.active.entry(activation.grant).or_default().push(at);
-        self.active_for.entry(activation.subject).or_default().push(at);
-        self.activations[at as usize] = Some(activation);
-    }
-
-    fn take_activation(&mut self, at: u32) -> Option<Activation> {
-        let activation = self.activations.get_mut(at as usize)?.take()?;
-        self.activation_ids.remove(&activation.id);
-        forget(&mut self.active, activation.grant, &at);
-        forget(&mut self.active_for, activation.subject, &at);
-        Some(activation)
-    }
-
-    /// Puts a role under its name, or takes away what is there; gives what was there before.
-    fn set_made(&mut self, key: Sym, role: Option<MadeRole>) -> Option<MadeRole> {
-        match role {
-            Some(role) => self.made.insert(key, role),
-            None => self.made.remove(&key),
-        }
-    }
-}
-
-/// What a record names other than by containment and membership.
-fn named(record: &Record) -> Vec<EntityId> {
-    let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
-    related.chain(record.tenants.iter().copied()).chain(record.tenant).collect()
-}
-
-/// Most lists hold one thing or two: they grow by one at first, not to a handful at once.
-fn push<T>(list: &mut Vec<T>, item: T) {
-    const FEW: usize = 4;
-    if list.len() == list.capacity() && list.len() < FEW {
-        list.reserve_exact(1);
-    }
-    list.push(item);
-}
-
-fn take<T: PartialEq>(list: &mut Vec<T>, item: &T) {
-    if let Some(at) = list.iter().position(|known| known == item) {
-        list.swap_remove(at);
-    }
-}
-
-fn forget<K: Eq + std::hash::Hash, T: PartialEq>(map: &mut HashMap<K, Vec<T>>, key: K, item: &T) {
-    if let Some(list) = map.get_mut(&key) {
-        take(list, item);
-        if list.is_empty() {
-            map.remove(&key);
-        }
+        let entities = self.all_entities().map(of).sum::<usize>();
+        entities + self.grants.len() + self.activation_ids.len() + self.made.len()
     }
 }

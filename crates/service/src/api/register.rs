@@ -10,9 +10,10 @@ use axum::Json;
 use axum::extract::{Path, State};
 use ostrog_core::names::nearest;
 use ostrog_core::prelude::{Change, line};
-use ostrog_core::register::{Grant, Register};
+use ostrog_core::register::{Grant, GrantId, PlaceOf, Register};
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::Value;
+use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
 
 /// Most lines of one load.
@@ -123,7 +124,7 @@ pub async fn entity(
     Ok(Json(EntityShown {
         entity: register.entity_json(id),
         groups: register.groups(id).iter().map(|group| register.name(*group).to_owned()).collect(),
-        grants: register.grants_to(id).map(|(_, grant)| register.grant_json(grant)).collect(),
+        grants: register.grants_to(id).map(|(_, grant)| register.grant_json(&grant)).collect(),
         contents: register
             .contents(id)
             .iter()
@@ -275,17 +276,31 @@ pub async fn grants(
     let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
     let state = app.node.state();
     let register = live(&state)?.world.register();
-    let fits = |grant: &&Grant| {
-        let line = register.grant_json(grant);
-        let is = |key: &str, wanted: &Option<String>| {
-            wanted.as_ref().is_none_or(|wanted| line["grant"][key] == json!(wanted))
+    let is = |wanted: &Option<String>, name: &str| wanted.as_deref().is_none_or(|wanted| wanted == name);
+    let after = Some(query.after.as_str()).filter(|after| !after.is_empty()).map(GrantId::new);
+    let fits = |grant: &Grant<'_>| {
+        let at = match grant.at {
+            PlaceOf::Everywhere => "everywhere",
+            PlaceOf::At(place) => register.name(place),
         };
-        *grant.id > *query.after && is("to", &query.to) && is("at", &query.at) && is("role", &query.role)
+        after.is_none_or(|after| grant.id > after)
+            && is(&query.to, register.name(grant.to))
+            && is(&query.at, at)
+            && is(&query.role, register.text(grant.role))
     };
-    let mut found: Vec<&Grant> = register.all_grants().filter(fits).collect();
-    found.sort_unstable_by(|a, b| a.id.cmp(&b.id));
-    let next = (found.len() > limit).then(|| found[limit - 1].id.to_string());
-    Ok(Json(Page { items: found.iter().take(limit).map(|grant| register.grant_json(grant)).collect(), next }))
+    // The first so many in order, without all of them in one list.
+    let mut found = BTreeMap::new();
+    for grant in register.all_grants().filter(fits) {
+        found.insert(grant.id, grant);
+        if found.len() > limit + 1 {
+            found.pop_last();
+        }
+    }
+    let next = (found.len() > limit).then(|| found.keys().nth(limit - 1).map(ToString::to_string)).flatten();
+    Ok(Json(Page {
+        items: found.values().take(limit).map(|grant| register.grant_json(grant)).collect(),
+        next,
+    }))
 }
 
 /// Gives a role. The same grant given again changes nothing.

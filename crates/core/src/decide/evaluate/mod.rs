@@ -104,7 +104,7 @@ enum Whole {
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Bound<'e> {
     pub condition: &'e Condition,
-    pub grant: Option<&'e Grant>,
+    pub grant: Option<Grant<'e>>,
 }
 
 /// One part of a condition with what it came to.

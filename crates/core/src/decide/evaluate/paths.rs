@@ -189,7 +189,7 @@ impl<'e> Walk<'e> {
         let registered = || match thing {
             Thing::Registered(id) => {
                 let sym = self.engine.link.names[declared.name.index()]?;
-                self.engine.register.record(id).attribute(sym)
+                self.engine.register.attribute(id, sym)
             }
             _ => None,
         };
@@ -222,7 +222,7 @@ impl<'e> Walk<'e> {
     pub(super) fn related(&self, thing: Thing<'e>, relation: &'e Relation) -> Result<&'e [EntityId], Lack> {
         if let (true, Thing::Registered(id)) = (relation.from.reads_register(), thing)
             && let Some(sym) = self.engine.link.names[relation.name.index()]
-            && let Some(to) = self.engine.register.record(id).relation(sym)
+            && let Some(to) = self.engine.register.relation(id, sym)
         {
             return Ok(to);
         }

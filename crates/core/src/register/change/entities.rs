@@ -30,7 +30,7 @@ impl Batch<'_, '_> {
 
     pub(super) fn set(&mut self, id: EntityId, record: Record, at: usize) {
         let old = self.register.record(id);
-        if *old == record {
+        if old == record {
             return;
         }
         if old.within != record.within || old.members != record.members {
@@ -42,15 +42,15 @@ impl Batch<'_, '_> {
             self.parted.append(&mut parted);
         }
         self.leaving(id, &record, at);
-        let old = self.register.set_record(id, record);
+        let old = self.register.set_record(id, &record);
         self.undo.push(Undo::Record(id, old));
         self.note(at, id);
     }
 
     /// Notes who is a member of a group no longer.
     fn leaving(&mut self, group: EntityId, new: &Record, at: usize) {
-        let old = &self.register.record(group).members;
-        if *old == new.members {
+        let old = self.register.members(group);
+        if old == new.members {
             return;
         }
         let after: HashSet<EntityId> = new.members.iter().copied().collect();
@@ -87,7 +87,7 @@ impl Batch<'_, '_> {
         let id = self.found(&line.name)?;
         let (kind, _) = split_entity(&line.name)?;
         let kind = kind.to_owned();
-        let old = self.register.record(id).clone();
+        let old = self.register.record(id);
         let mut record = if line.merge { old.clone() } else { Record::default() };
         let subject = kind == "user" || kind == "service";
         let resource = !subject && kind != "group" && kind != "tenant";
@@ -285,7 +285,7 @@ impl Batch<'_, '_> {
     fn leaves_tenant(&self, old: &Record, new: &Record) -> Option<(EntityId, EntityId)> {
         let root = |mut at: EntityId| {
             for _ in 0..=MAX_CONTAINMENT {
-                match self.register.record(at).within {
+                match self.register.within(at) {
                     Some(outer) => at = outer,
                     None => break,
                 }
@@ -343,7 +343,7 @@ impl Batch<'_, '_> {
     /// Ends every fact that names an entity, and the entity.
     pub(super) fn delete_one(&mut self, id: EntityId) {
         let mut grants: Vec<u32> = self.register.grants_to(id).map(|(at, _)| at).collect();
-        grants.extend(self.register.placed.get(&id).into_iter().flatten());
+        grants.extend(self.register.grants_at(id));
         for at in grants {
             self.end_grant_at(at);
         }
@@ -357,7 +357,7 @@ impl Batch<'_, '_> {
         for group in self.register.groups(id).to_vec() {
             self.change_record(group, |record| record.members.retain(|member| *member != id));
         }
-        for other in self.register.named_by.get(&id).cloned().unwrap_or_default() {
+        for other in self.register.named_by(id).to_vec() {
             self.change_record(other, |record| {
                 record.tenants.retain(|tenant| *tenant != id);
                 record.tenant = record.tenant.filter(|tenant| *tenant != id);
@@ -368,17 +368,17 @@ impl Batch<'_, '_> {
                 }
             });
         }
-        let old = self.register.set_record(id, Record { state: State::Deleted, ..Record::default() });
+        let old = self.register.set_record(id, &Record { state: State::Deleted, ..Record::default() });
         self.undo.push(Undo::Record(id, old));
         self.effects.push((self.at, Effect::Deleted(id)));
     }
 
     pub(super) fn change_record(&mut self, id: EntityId, edit: impl FnOnce(&mut Record)) {
-        let mut record = self.register.record(id).clone();
+        let mut record = self.register.record(id);
         edit(&mut record);
-        if record != *self.register.record(id) {
+        if record != self.register.record(id) {
             self.leaving(id, &record, self.at);
-            let old = self.register.set_record(id, record);
+            let old = self.register.set_record(id, &record);
             self.undo.push(Undo::Record(id, old));
             self.note(self.at, id);
         }

@@ -123,7 +123,7 @@ pub(super) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), 
 pub(in crate::register) fn grant_fits(
     policy: &Policy,
     register: &Register,
-    grant: &Grant,
+    grant: &Grant<'_>,
 ) -> Result<(), String> {
     let kind = |id: EntityId| register.text(register.kind(id)).to_owned();
     let place = match grant.at {
@@ -134,7 +134,8 @@ pub(in crate::register) fn grant_fits(
     if role.contains('/') {
         return Ok(());
     }
-    let values = grant.values.iter().map(|(name, values)| (register.text(*name).to_owned(), values.clone()));
+    let values =
+        grant.terms.values.iter().map(|(name, values)| (register.text(*name).to_owned(), values.clone()));
     let line = GrantLine { role, values: values.collect(), ..GrantLine::default() };
     fits_role(policy, &line, &kind(grant.to), place.as_deref())
 }

@@ -37,10 +37,10 @@ impl Batch<'_, '_> {
         values.sort_by_key(|(name, _)| *name);
         let role = self.register.intern(&line.role);
         let id = line.id.clone().unwrap_or_default();
-        let grant =
-            Grant { id: id.as_str().into(), role, to, at, from: line.from, until: line.until, values };
-        if let Some((_, same)) = self.register.grants_to(to).find(|(_, known)| known.is_same(&grant)) {
-            if line.id.as_deref().is_none_or(|id| id == &*same.id) {
+        let terms = Terms { from: line.from, until: line.until, values };
+        let grant = OwnGrant { id: id.as_str().into(), role, to, at, terms };
+        if let Some((_, same)) = self.register.grants_to(to).find(|(_, known)| grant.says(known)) {
+            if line.id.as_deref().is_none_or(|id| GrantId::new(id) == same.id) {
                 return Ok(());
             }
             return Err(format!("{} says the same already", same.id));
@@ -48,13 +48,13 @@ impl Batch<'_, '_> {
         self.add_grant(grant)
     }
 
-    pub(super) fn add_grant(&mut self, mut grant: Grant) -> Result<(), String> {
+    pub(super) fn add_grant(&mut self, mut grant: OwnGrant) -> Result<(), String> {
         if grant.id.is_empty() {
-            while self.register.grant_ids.contains_key(format!("g-{}", self.register.next_grant).as_str()) {
+            while self.register.grants.find(&format!("g-{}", self.register.next_grant)).is_some() {
                 self.register.next_grant += 1;
             }
             grant.id = format!("g-{}", self.register.next_grant).into();
-        } else if self.register.grant_ids.contains_key(&grant.id) {
+        } else if self.register.grants.find(&grant.id).is_some() {
             return Err(format!("another grant is called {} already", grant.id));
         } else {
             split_entity(&format!("grant:{}", grant.id)).map_err(|_| {
@@ -180,7 +180,9 @@ impl Batch<'_, '_> {
 
     fn grant_at(&self, id: &str) -> Result<u32, String> {
         self.register.grant_place(id).ok_or_else(|| {
-            let near = did_you_mean(id, self.register.grant_ids.keys().take(10_000).map(AsRef::as_ref));
+            let known: Vec<String> =
+                self.register.all_grants().take(10_000).map(|grant| grant.id.to_string()).collect();
+            let near = did_you_mean(id, known.iter().map(String::as_str));
             format!("no grant is called {id:?}{near}")
         })
     }
@@ -244,11 +246,8 @@ impl Batch<'_, '_> {
 
     /// Ends a tenant's role and its grants: one made later under the same name is another role.
     pub(super) fn end_made(&mut self, key: Sym) {
-        let of_it = |(at, grant): (usize, &Option<Grant>)| {
-            let role = grant.as_ref()?.role;
-            (role == key).then(|| u32::try_from(at).unwrap_or(u32::MAX))
-        };
-        let grants: Vec<u32> = self.register.grants.iter().enumerate().filter_map(of_it).collect();
+        let of_it = |(at, grant): (u32, Grant<'_>)| (grant.role == key).then_some(at);
+        let grants: Vec<u32> = self.register.grants.iter().filter_map(of_it).collect();
         for at in grants {
             self.end_grant_at(at);
         }

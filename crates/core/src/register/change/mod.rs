@@ -13,8 +13,8 @@ pub(super) use fits::grant_fits;
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};
 use super::{
-    Activation, EntityId, Grant, MAX_CONTAINMENT, MAX_NESTING, MadeRole, PlaceOf, Record, Register, State,
-    Sym,
+    Activation, EntityId, Grant, GrantId, MAX_CONTAINMENT, MAX_NESTING, MadeRole, OwnGrant, PlaceOf, Record,
+    Register, State, Sym, Terms,
 };
 use crate::charter::model::{Attribute, KindId, Relation, Stated};
 use crate::charter::policy::Policy;
@@ -70,7 +70,7 @@ enum Undo {
     Created(EntityId, Option<EntityId>),
     Record(EntityId, Record),
     Granted(u32),
-    Ended(u32, Grant),
+    Ended(u32, OwnGrant),
     Activated(u32),
     Deactivated(u32, Activation),
     Made(Sym, Option<MadeRole>),
@@ -145,11 +145,11 @@ impl Register {
             match step {
                 Undo::Created(id, before) => self.uncreate(id, before),
                 Undo::Record(id, record) => {
-                    self.set_record(id, record);
+                    self.set_record(id, &record);
                 }
                 Undo::Granted(at) => {
                     self.take_grant(at);
-                    self.grants.truncate(at as usize);
+                    self.grants.truncate(at);
                 }
                 Undo::Ended(at, grant) => self.put_grant(at, grant),
                 Undo::Activated(at) => {
@@ -168,7 +168,7 @@ impl Register {
     pub fn lines(&self) -> impl Iterator<Item = Value> + '_ {
         let entities = self.all_entities().map(|id| self.entity_json(id));
         let made = self.made_roles().map(|(key, role)| self.made_json(key, role));
-        let grants = self.all_grants().map(|grant| self.grant_json(grant));
+        let grants = self.all_grants().map(|grant| self.grant_json(&grant));
         let activations = self.all_activations().map(|activation| self.activation_json(activation));
         entities.chain(made).chain(grants).chain(activations)
     }
@@ -206,20 +206,19 @@ impl Register {
     }
 
     /// A grant as its line.
-    pub fn grant_json(&self, grant: &Grant) -> Value {
+    pub fn grant_json(&self, grant: &Grant<'_>) -> Value {
         let at = match grant.at {
             PlaceOf::Everywhere => "everywhere",
             PlaceOf::At(place) => self.name(place),
         };
-        let mut inner =
-            json!({ "id": grant.id, "role": self.text(grant.role), "to": self.name(grant.to), "at": at });
-        if let Some(from) = grant.from {
+        let mut inner = json!({ "id": grant.id.to_string(), "role": self.text(grant.role), "to": self.name(grant.to), "at": at });
+        if let Some(from) = grant.terms.from {
             inner["from"] = from.to_string().into();
         }
-        if let Some(until) = grant.until {
+        if let Some(until) = grant.terms.until {
             inner["until"] = until.to_string().into();
         }
-        for (name, values) in &grant.values {
+        for (name, values) in &grant.terms.values {
             inner["values"][self.text(*name)] = values.iter().map(crate::value::Scalar::to_json).collect();
         }
         json!({ "grant": inner })
@@ -227,7 +226,7 @@ impl Register {
 
     /// An activation as its line.
     pub fn activation_json(&self, activation: &Activation) -> Value {
-        let grant = self.grant(activation.grant).map_or("", |grant| &grant.id);
+        let grant = self.grant(activation.grant).map_or_else(String::new, |grant| grant.id.to_string());
         let mut inner =
             json!({ "id": activation.id, "grant": grant, "subject": self.name(activation.subject) });
         if let Some(session) = &activation.session {

@@ -8,20 +8,20 @@ impl Batch<'_, '_> {
             Retraction::Attribute { entity, name, value } => {
                 let id = self.found(entity)?;
                 let sym = self.register.sym(name);
-                let known = sym.and_then(|sym| self.register.record(id).attribute(sym)).cloned();
+                let known = sym.and_then(|sym| self.register.attribute(id, sym)).cloned();
                 let (Some(sym), Some(known)) = (sym, known) else {
                     return Err(format!("nothing is stated of {entity}.{name}"));
                 };
                 if value.as_ref().is_some_and(|value| *value != known) {
                     return Err(format!("{entity}.{name} is {}, not that", stated_json(&known)));
                 }
-                let mut record = self.register.record(id).clone();
+                let mut record = self.register.record(id);
                 record.attributes.retain(|(known, _)| *known != sym);
                 self.set(id, record, at);
             }
             Retraction::Related { entity, name, target } => {
                 let id = self.found(entity)?;
-                let mut record = self.register.record(id).clone();
+                let mut record = self.register.record(id);
                 let sym = self.register.sym(name);
                 let target = target.as_ref().map(|target| self.found(target)).transpose()?;
                 let before = record.clone();
@@ -41,7 +41,7 @@ impl Batch<'_, '_> {
                 let of = self.found(of)?;
                 let of_group = self.register.kind(of) == Sym::GROUP;
                 let (changed, gone) = if of_group { (of, id) } else { (id, of) };
-                let mut record = self.register.record(changed).clone();
+                let mut record = self.register.record(changed);
                 let list = if of_group { &mut record.members } else { &mut record.tenants };
                 let before = list.len();
                 list.retain(|known| *known != gone);
@@ -85,11 +85,11 @@ impl Batch<'_, '_> {
                     PlaceOf::At(self.found(&line.at)?)
                 };
                 let role = self.register.sym(&line.role);
-                let same = |grant: &Grant| {
+                let same = |grant: &Grant<'_>| {
                     Some(grant.role) == role
                         && grant.at == place
-                        && line.from.is_none_or(|from| grant.from == Some(from))
-                        && line.until.is_none_or(|until| grant.until == Some(until))
+                        && line.from.is_none_or(|from| grant.terms.from == Some(from))
+                        && line.until.is_none_or(|until| grant.terms.until == Some(until))
                 };
                 let found: Vec<u32> =
                     self.register.grants_to(to).filter(|(_, grant)| same(grant)).map(|(at, _)| at).collect();

@@ -59,11 +59,11 @@ impl Batch<'_, '_> {
     fn separated(&self, subject: EntityId) -> Result<(), String> {
         let register = &self.register;
         let holders = register.holders_of(subject);
-        let grants: Vec<&Grant> = holders
+        let grants: Vec<Grant<'_>> = holders
             .iter()
             .flat_map(|holder| register.grants_to(*holder))
             .map(|(_, grant)| grant)
-            .filter(|grant| grant.until.zip(self.now).is_none_or(|(until, now)| now < until))
+            .filter(|grant| grant.terms.until.zip(self.now).is_none_or(|(until, now)| now < until))
             .collect();
         for policy in self.policies {
             let roles: Vec<_> = grants.iter().map(|grant| policy.role(register.text(grant.role))).collect();
@@ -119,7 +119,7 @@ impl Batch<'_, '_> {
         let register = &self.register;
         let mut above = 0;
         let mut at = id;
-        while let Some(outer) = register.record(at).within {
+        while let Some(outer) = register.within(at) {
             above += 1;
             if outer == id {
                 return Err(format!("{} would lie within itself", register.name(id)));
@@ -154,7 +154,7 @@ impl Batch<'_, '_> {
             return Ok(());
         }
         let groups_in = |id: &EntityId| {
-            let members = register.record(*id).members.iter().copied();
+            let members = register.members(*id).iter().copied();
             members.filter(|member| register.kind(*member) == Sym::GROUP).collect::<Vec<_>>()
         };
         let groups_of = |id: &EntityId| register.groups(*id).to_vec();

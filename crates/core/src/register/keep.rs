@@ -1,0 +1,205 @@
+//! Writing facts: each step keeps the indexes true, and gives what undoes it.
+
+use super::lists::grow;
+use super::*;
+
+impl Register {
+    pub(super) fn intern(&mut self, text: &str) -> Sym {
+        Sym(self.names.intern(text))
+    }
+
+    /// Makes an entity without a word said of it.
+    pub(super) fn create(&mut self, name: &str, kind: Sym) -> EntityId {
+        let hash = self.hasher.hash_one(name);
+        // The newest entity of a name is the one found under it.
+        if let Ok(entry) = self.by_name.find_entry(hash, |id| self.entities.get(*id) == name) {
+            entry.remove();
+        }
+        grow(&mut self.heads, 1);
+        self.heads.push(Head::new(kind));
+        grow(&mut self.rests, 1);
+        self.rests.push(Rest::default());
+        let id = self.entities.push(name);
+        self.index_name(id, hash);
+        self.live_entities += 1;
+        EntityId(id)
+    }
+
+    fn index_name(&mut self, id: u32, hash: u64) {
+        let Register { by_name, entities, hasher, .. } = self;
+        by_name.insert_unique(hash, id, |id| hasher.hash_one(entities.get(*id)));
+    }
+
+    /// Takes back [`Register::create`]: only the newest entity, and only while nothing names it.
+    pub(super) fn uncreate(&mut self, id: EntityId, before: Option<EntityId>) {
+        let hash = self.hasher.hash_one(self.name(id));
+        if let Ok(entry) = self.by_name.find_entry(hash, |known| *known == id.0) {
+            entry.remove();
+        }
+        if let Some(before) = before {
+            self.index_name(before.0, hash);
+        }
+        self.entities.truncate(id.0);
+        self.heads.truncate(id.index());
+        self.rests.truncate(id.index());
+        self.live_entities -= 1;
+    }
+
+    /// Replaces all that is said of an entity, and returns what was said before.
+    pub(super) fn set_record(&mut self, id: EntityId, record: &Record) -> Record {
+        let old = self.record(id);
+        let pack = |entity: Option<EntityId>| entity.map_or(Head::NONE, |id| id.0);
+        let head = &mut self.heads[id.index()];
+        (head.within, head.tenant) = (pack(record.within), pack(record.tenant));
+        (head.state, head.detached) = (record.state, record.detached);
+        self.set_attributes(id, record);
+        self.set_relations(id, record);
+        let of_group = self.kind(id) == Sym::GROUP;
+        let members = if of_group { &record.members } else { &record.tenants };
+        self.ids.set(&mut self.rests[id.index()].members, members);
+        self.link(id, &old, record);
+        if old.state != State::Deleted && record.state == State::Deleted {
+            self.live_entities -= 1;
+        } else if old.state == State::Deleted && record.state != State::Deleted {
+            self.live_entities += 1;
+        }
+        old
+    }
+
+    fn set_attributes(&mut self, id: EntityId, record: &Record) {
+        let list = &mut self.rests[id.index()].attributes;
+        // The new ones first: what stays as it is need not be forgotten and found again.
+        let new: Vec<_> =
+            record.attributes.iter().map(|(name, value)| (*name, self.values.take(value))).collect();
+        for (_, value) in self.attributes.get(*list) {
+            self.values.leave(*value);
+        }
+        self.attributes.set(list, &new);
+    }
+
+    fn set_relations(&mut self, id: EntityId, record: &Record) {
+        let list = &mut self.rests[id.index()].relations;
+        for (_, to) in self.relations.get(*list) {
+            self.ids.set(&mut to.clone(), &[]);
+        }
+        let mut new = Vec::with_capacity(record.relations.len());
+        for (name, targets) in &record.relations {
+            let mut to = List::default();
+            self.ids.set(&mut to, targets);
+            new.push((*name, to));
+        }
+        self.relations.set(list, &new);
+    }
+
+    /// Keeps what lies where, who is in which group, and who is named by whom.
+    fn link(&mut self, id: EntityId, old: &Record, new: &Record) {
+        let Register { ids, heads, rests, .. } = self;
+        if old.within != new.within {
+            if let Some(outer) = old.within {
+                ids.take(&mut rests[outer.index()].contents, id);
+            }
+            if let Some(outer) = new.within {
+                ids.push(&mut rests[outer.index()].contents, id);
+            }
+        }
+        for member in missing(&old.members, &new.members) {
+            ids.take(&mut heads[member.index()].groups, id);
+        }
+        for member in missing(&new.members, &old.members) {
+            ids.push(&mut heads[member.index()].groups, id);
+        }
+        let (named_before, named_now) = (named(old), named(new));
+        if named_before != named_now {
+            for named in named_before {
+                ids.take(&mut rests[named.index()].named_by, id);
+            }
+            for named in named_now {
+                ids.push(&mut rests[named.index()].named_by, id);
+            }
+        }
+    }
+
+    pub(super) fn add_grant(&mut self, grant: OwnGrant) -> u32 {
+        let (role, to, at) = (grant.role, grant.to, grant.at);
+        let place = self.grants.add(grant);
+        self.link_grant(place, role, to, at);
+        place
+    }
+
+    pub(super) fn put_grant(&mut self, place: u32, grant: OwnGrant) {
+        let (role, to, at) = (grant.role, grant.to, grant.at);
+        self.grants.put(place, grant);
+        self.link_grant(place, role, to, at);
+    }
+
+    fn link_grant(&mut self, place: u32, role: Sym, to: EntityId, at: PlaceOf) {
+        let held = Held { role, at: at.pack(), grant: place };
+        self.held.push(&mut self.heads[to.index()].held, held);
+        if let PlaceOf::At(at) = at {
+            self.placed.push(&mut self.rests[at.index()].placed, place);
+        }
+    }
+
+    pub(super) fn take_grant(&mut self, place: u32) -> Option<OwnGrant> {
+        let grant = self.grants.take(place)?;
+        let held = Held { role: grant.role, at: grant.at.pack(), grant: place };
+        self.held.take(&mut self.heads[grant.to.index()].held, held);
+        if let PlaceOf::At(at) = grant.at {
+            self.placed.take(&mut self.rests[at.index()].placed, place);
+        }
+        Some(grant)
+    }
+
+    pub(super) fn add_activation(&mut self, activation: Activation) -> u32 {
+        let at = u32::try_from(self.activations.len()).expect("fewer than 2^32 activations");
+        self.activations.push(None);
+        self.put_activation(at, activation);
+        at
+    }
+
+    pub(super) fn put_activation(&mut self, at: u32, activation: Activation) {
+        self.activation_ids.insert(activation.id.clone(), at);
+        self.active.entry(activation.grant).or_default().push(at);
+        self.active_for.entry(activation.subject).or_default().push(at);
+        self.activations[at as usize] = Some(activation);
+    }
+
+    pub(super) fn take_activation(&mut self, at: u32) -> Option<Activation> {
+        let activation = self.activations.get_mut(at as usize)?.take()?;
+        self.activation_ids.remove(&activation.id);
+        forget(&mut self.active, activation.grant, at);
+        forget(&mut self.active_for, activation.subject, at);
+        Some(activation)
+    }
+
+    /// Puts a role under its name, or takes away what is there; gives what was there before.
+    pub(super) fn set_made(&mut self, key: Sym, role: Option<MadeRole>) -> Option<MadeRole> {
+        match role {
+            Some(role) => self.made.insert(key, role),
+            None => self.made.remove(&key),
+        }
+    }
+}
+
+/// What stands in one list and not in another.
+fn missing<'l>(list: &'l [EntityId], other: &[EntityId]) -> impl Iterator<Item = &'l EntityId> {
+    // As a set: one more member of a very large group is written often.
+    let other: HashSet<EntityId> =
+        if list == other { HashSet::new() } else { other.iter().copied().collect() };
+    list.iter().filter(move |id| !other.contains(*id))
+}
+
+/// What a record names other than by containment and membership.
+fn named(record: &Record) -> Vec<EntityId> {
+    let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
+    related.chain(record.tenants.iter().copied()).chain(record.tenant).collect()
+}
+
+fn forget<K: Eq + std::hash::Hash>(map: &mut HashMap<K, Vec<u32>>, key: K, item: u32) {
+    if let Some(list) = map.get_mut(&key) {
+        list.retain(|known| *known != item);
+        if list.is_empty() {
+            map.remove(&key);
+        }
+    }
+}
