@@ -151,6 +151,8 @@ impl<'e> Walk<'e> {
         let permission = self.question.permission;
         for (holder, (id, _)) in self.holders.list.iter().enumerate() {
             for held in self.engine.register.held(*id) {
+                // Most of what is held is held elsewhere.
+                let Some(place) = self.place(held) else { continue };
                 let named = self.engine.link.roles[held.role.0 as usize];
                 let via = Via::Grant { grant: held.grant, holder: u32::try_from(holder).unwrap_or(u32::MAX) };
                 match named {
@@ -160,7 +162,7 @@ impl<'e> Walk<'e> {
                         {
                             continue;
                         }
-                        let Some(grant) = self.counts(held, role) else { continue };
+                        let Some(grant) = self.counts_at(held, role, place) else { continue };
                         let gives = self.gives(role, Some(grant), listener);
                         self.arrived(found, listener, Arrived::Role(role), via, Truth::True, gives);
                     }
@@ -269,7 +271,10 @@ impl<'e> Walk<'e> {
 
     /// A grant of a role to one of the holders, if it counts here.
     fn counts(&self, held: &Held, role: RoleId) -> Option<Grant<'e>> {
-        let place = self.place(held)?;
+        self.counts_at(held, role, self.place(held)?)
+    }
+
+    fn counts_at(&self, held: &Held, role: RoleId, place: Option<EntityId>) -> Option<Grant<'e>> {
         let declared = &self.engine.policy.model().roles[role.index()];
         let permitted = declared.grantable
             && self.may_hold(role)

@@ -416,7 +416,9 @@ impl Register {
 
     /// What is stated of a relation.
     pub fn relation(&self, id: EntityId, name: Sym) -> Option<&[EntityId]> {
-        self.relations(id).find(|(known, _)| *known == name).map(|(_, to)| to)
+        let stated = self.relations.get(self.rests[id.index()].relations);
+        let (_, to) = stated.iter().find(|(known, _)| *known == name)?;
+        Some(self.ids.get(*to))
     }
 
     /// The members of a group, or the tenants a user or service is a member of.
