@@ -15,6 +15,7 @@ pub struct Settings {
     pub public_url: Option<String>,
     pub database: Option<String>,
     pub data: Option<PathBuf>,
+    pub max_stale: Option<String>,
 }
 
 impl Settings {
@@ -45,9 +46,10 @@ mod tests {
             .map(|line| format!("{line}\n"))
             .collect();
         let settings = Settings::read(Path::new("ostrog.toml"), &all).expect("the reference can be read");
-        let Settings { listen, public_url, database, data } = settings;
+        let Settings { listen, public_url, database, data, max_stale } = settings;
         assert_eq!(listen.as_deref(), Some(crate::commands::serve::DEFAULT_LISTEN));
         assert!(public_url.is_some() && database.is_some() && data.is_some());
+        assert_eq!(max_stale.as_deref(), Some("15m"));
     }
 
     #[test]

@@ -22,12 +22,16 @@ use std::time::Duration;
 /// How long a call may take unless the client is told otherwise.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// A stream of changes has no end of its own.
+const FOR_EVER: Duration = Duration::from_secs(365 * 24 * 3_600);
+
 /// A service and the key it is asked with.
 #[derive(Clone)]
 pub struct Client {
     http: reqwest::Client,
     base: String,
     key: String,
+    min_position: Option<String>,
 }
 
 impl fmt::Debug for Client {
@@ -118,7 +122,20 @@ impl Client {
         }
         let http = reqwest::Client::builder().timeout(PATIENCE).build();
         let http = http.map_err(|error| Error::Unusable(error.to_string()))?;
-        Ok(Client { http, base: base.trim_end_matches('/').to_owned(), key: key.trim().to_owned() })
+        Ok(Client {
+            http,
+            base: base.trim_end_matches('/').to_owned(),
+            key: key.trim().to_owned(),
+            min_position: None,
+        })
+    }
+
+    /// The same client, for answers that include a position only: `<epoch>.<n>` as a write gave it.
+    /// A service that is behind waits a little and then refuses.
+    #[must_use]
+    pub fn at_least(mut self, position: &str) -> Client {
+        self.min_position = Some(position.to_owned());
+        self
     }
 
     /// Asks whether a subject may do something. Names are `type:id`, the permission `type:action`.
@@ -198,6 +215,67 @@ impl Client {
         self.send(self.http.get(self.path(&["api", "v1", "entities", name])?)).await
     }
 
+    /// Sends JSON to a path that names what it is about, such as `["api", "v1", "keys", id]`.
+    ///
+    /// # Errors
+    /// If it cannot be reached or refuses.
+    pub async fn post_to<T: DeserializeOwned>(
+        &self,
+        segments: &[&str],
+        query: &[(&str, &str)],
+        body: &Value,
+    ) -> Result<T, Error> {
+        let address = self.with_query(segments, query)?;
+        self.send(self.http.post(address).json(body)).await
+    }
+
+    /// Puts JSON at a path.
+    ///
+    /// # Errors
+    /// If it cannot be reached or refuses.
+    pub async fn put<T: DeserializeOwned>(&self, segments: &[&str], body: &Value) -> Result<T, Error> {
+        self.send(self.http.put(self.path(segments)?).json(body)).await
+    }
+
+    /// Ends or deletes what a path names.
+    ///
+    /// # Errors
+    /// If it is not there, or the service cannot be reached or refuses.
+    pub async fn delete<T: DeserializeOwned>(
+        &self,
+        segments: &[&str],
+        query: &[(&str, &str)],
+    ) -> Result<T, Error> {
+        self.send(self.http.delete(self.with_query(segments, query)?)).await
+    }
+
+    /// Follows what happens, from after a position on, or from now on.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn follow(&self, after: Option<i64>) -> Result<Changes, Error> {
+        let after = after.map(|after| after.to_string());
+        let query: Vec<(&str, &str)> = after.iter().map(|after| ("after", after.as_str())).collect();
+        let address = self.with_query(&["api", "v1", "changes"], &query)?;
+        let request = self.http.get(address).header("accept", "text/event-stream").timeout(FOR_EVER);
+        let response = request.bearer_auth(&self.key).send().await;
+        let response = response.map_err(|error| Error::Unreachable(chain(&error)))?;
+        if !response.status().is_success() {
+            let status = response.status();
+            let bytes = response.bytes().await.map_err(|error| Error::Unreachable(chain(&error)))?;
+            return Err(refusal(status, &bytes));
+        }
+        Ok(Changes { response, buffer: Vec::new() })
+    }
+
+    fn with_query(&self, segments: &[&str], query: &[(&str, &str)]) -> Result<reqwest::Url, Error> {
+        let mut address = self.path(segments)?;
+        if !query.is_empty() {
+            address.query_pairs_mut().extend_pairs(query);
+        }
+        Ok(address)
+    }
+
     /// An address from its segments, each encoded.
     fn path(&self, segments: &[&str]) -> Result<reqwest::Url, Error> {
         let mut address =
@@ -210,6 +288,10 @@ impl Client {
     }
 
     async fn send<T: DeserializeOwned>(&self, request: reqwest::RequestBuilder) -> Result<T, Error> {
+        let request = match &self.min_position {
+            Some(position) => request.header("ostrog-min-position", position),
+            None => request,
+        };
         let response =
             request.bearer_auth(&self.key).send().await.map_err(|error| Error::Unreachable(chain(&error)))?;
         let status = response.status();
@@ -217,9 +299,45 @@ impl Client {
         if status.is_success() {
             return serde_json::from_slice(&bytes).map_err(|error| Error::Unreadable(error.to_string()));
         }
-        match serde_json::from_slice(&bytes) {
-            Ok(problem) => Err(Error::Refused(problem)),
-            Err(_) => Err(Error::Unreadable(format!("HTTP {status} without a problem document"))),
+        Err(refusal(status, &bytes))
+    }
+}
+
+fn refusal(status: reqwest::StatusCode, bytes: &[u8]) -> Error {
+    match serde_json::from_slice(bytes) {
+        Ok(problem) => Error::Refused(problem),
+        Err(_) => Error::Unreadable(format!("HTTP {status} without a problem document")),
+    }
+}
+
+/// What happens, as it happens: server-sent events.
+#[derive(Debug)]
+pub struct Changes {
+    response: reqwest::Response,
+    buffer: Vec<u8>,
+}
+
+impl Changes {
+    /// The next change; none once the service has ended the stream.
+    ///
+    /// # Errors
+    /// If the stream breaks off, or holds what is no change.
+    pub async fn next(&mut self) -> Result<Option<Value>, Error> {
+        loop {
+            // An event ends with an empty line; one without data is a sign of life.
+            while let Some(end) = self.buffer.windows(2).position(|pair| pair == b"\n\n") {
+                let event: Vec<u8> = self.buffer.drain(..end + 2).collect();
+                let text = String::from_utf8_lossy(&event);
+                let data: String = text.lines().filter_map(|line| line.strip_prefix("data:")).collect();
+                if !data.is_empty() {
+                    let change = serde_json::from_str(data.trim());
+                    return change.map(Some).map_err(|error| Error::Unreadable(error.to_string()));
+                }
+            }
+            match self.response.chunk().await.map_err(|error| Error::Unreachable(chain(&error)))? {
+                Some(bytes) => self.buffer.extend_from_slice(&bytes),
+                None => return Ok(None),
+            }
         }
     }
 }

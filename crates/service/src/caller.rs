@@ -1,6 +1,7 @@
 //! Who calls: a key in the `Authorization` header, or a console session in a cookie.
 
 use crate::App;
+use crate::operators::Rights;
 use crate::problem::Problem;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
@@ -21,9 +22,24 @@ const MAX_SESSIONS: usize = 10_000;
 #[derive(Clone, Debug)]
 pub struct Caller(pub Arc<Key>);
 
-/// A caller with an operator's key.
-#[derive(Clone, Debug)]
-pub struct Operator(pub Arc<Key>);
+/// A caller with an operator's key, and what it may do.
+#[derive(Debug)]
+pub struct Operator {
+    /// The key.
+    pub key: Arc<Key>,
+    /// Its rights.
+    pub rights: Rights,
+}
+
+impl Operator {
+    /// Refuses unless something that lies in no tenant may be done.
+    ///
+    /// # Errors
+    /// With what is missing.
+    pub fn needs(&self, permission: &str) -> Result<(), Problem> {
+        self.rights.need(permission, None)
+    }
+}
 
 /// Console sessions, in this node's memory.
 #[derive(Debug, Default)]
@@ -97,7 +113,21 @@ fn authenticate(parts: &Parts, app: &App) -> Result<Arc<Key>, Problem> {
         .sessions
         .key_id(token, now)
         .ok_or_else(|| Problem::unauthenticated("The session has ended; sign in again."))?;
-    app.node.key_by_id(&id).filter(|key| key.until.is_none_or(|until| now < until)).ok_or_else(unknown)
+    app.node.key_by_id(&id).filter(|key| key.counts(now)).ok_or_else(unknown)
+}
+
+/// An answer is wanted that includes a position: waits until this node has reached it.
+#[derive(Clone, Copy, Debug)]
+pub struct AtLeast;
+
+impl FromRequestParts<App> for AtLeast {
+    type Rejection = Problem;
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
+        if let Some(wanted) = parts.headers.get("ostrog-min-position") {
+            app.node.wait_for(wanted.to_str().unwrap_or("")).await?;
+        }
+        Ok(AtLeast)
+    }
 }
 
 impl FromRequestParts<App> for Caller {
@@ -107,12 +137,26 @@ impl FromRequestParts<App> for Caller {
     }
 }
 
+impl Caller {
+    /// Refuses an application's key that may not call an endpoint.
+    ///
+    /// # Errors
+    /// If it may not.
+    pub fn calls(&self, endpoint: &str) -> Result<(), Problem> {
+        let allowed = &self.0.making.endpoints;
+        if allowed.is_empty() || allowed.iter().any(|known| known == endpoint) {
+            return Ok(());
+        }
+        Err(Problem::forbidden(format!("This key may not call {endpoint}.")))
+    }
+}
+
 impl FromRequestParts<App> for Operator {
     type Rejection = Problem;
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
         let key = authenticate(parts, app)?;
-        match key.kind {
-            KeyKind::Operator => Ok(Operator(key)),
+        match key.making.kind {
+            KeyKind::Operator => Ok(Operator { rights: Rights::of(&key), key }),
             KeyKind::Application(_) => Err(Problem::forbidden("This needs an operator's key.")),
         }
     }

@@ -3,7 +3,9 @@
 //! - [`access`]: decisions, in the AuthZEN Authorization API 1.0;
 //! - [`api`]: management, for the command line and the console;
 //! - [`node`]: what is answered from, and how a write becomes part of it;
+//! - [`operators`]: what operators may do;
 //! - [`caller`], [`body`], [`problem`]: who calls, what they send, how they are refused;
+//! - [`texts`]: charters that are not live, compiled;
 //! - [`console`]: the console's files.
 //!
 //! A handler is a sentence: extractors parse and refuse, one call does the work, a response type
@@ -17,8 +19,11 @@ pub mod body;
 pub mod caller;
 pub mod console;
 pub mod node;
+pub mod operators;
 pub mod problem;
+pub mod texts;
 
+use crate::texts::Texts;
 use axum::Router;
 use axum::extract::State;
 use axum::http::{HeaderName, StatusCode};
@@ -49,12 +54,14 @@ pub struct App {
     pub sessions: Arc<Sessions>,
     /// How callers reach this service.
     pub public_url: Arc<str>,
+    /// Texts that were asked under lately.
+    pub texts: Arc<Texts>,
 }
 
 impl App {
     /// Shares a node under an address.
     pub fn new(node: Arc<Node>, public_url: &str) -> App {
-        App { node, sessions: Arc::default(), public_url: public_url.into() }
+        App { node, sessions: Arc::default(), public_url: public_url.into(), texts: Arc::default() }
     }
 }
 
@@ -134,9 +141,11 @@ pub async fn serve(
     app: App,
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
+    let node = Arc::clone(&app.node);
     let (tell, told) = tokio::sync::oneshot::channel::<()>();
     let server = axum::serve(listener, router(app)).with_graceful_shutdown(async move {
         stop.await;
+        node.stop();
         let _ = tell.send(());
     });
     tokio::select! {

@@ -4,7 +4,7 @@ use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde::Serialize;
-use utoipa::ToSchema;
+use utoipa::{IntoResponses, ToSchema};
 
 /// Where problem types are named. A name, not an address.
 const BASE: &str = "urn:ostrog:problem:";
@@ -67,6 +67,8 @@ problems! {
     wrong_method = METHOD_NOT_ALLOWED, "wrong-method", "This path has no such method";
     /// It does not fit what is.
     conflict = CONFLICT, "conflict", "It does not fit what is";
+    /// It is not as the caller thinks.
+    changed = PRECONDITION_FAILED, "changed", "It has changed since";
     /// The body is too large.
     too_large = PAYLOAD_TOO_LARGE, "too-large", "The request is too large";
     /// The body is no JSON.
@@ -79,6 +81,44 @@ problems! {
     unavailable = SERVICE_UNAVAILABLE, "unavailable", "Not possible at present";
     /// A mistake of this program.
     internal = INTERNAL_SERVER_ERROR, "internal", "A mistake of this program";
+}
+
+/// How calls are refused, in the description of the API.
+#[derive(Debug, IntoResponses)]
+pub enum Refused {
+    /// The request cannot be read.
+    #[response(status = 400, content_type = "application/problem+json")]
+    Malformed(#[to_schema] Problem),
+    /// No key, or none that counts.
+    #[response(status = 401, content_type = "application/problem+json")]
+    Unauthenticated(#[to_schema] Problem),
+    /// The key may not do this.
+    #[response(status = 403, content_type = "application/problem+json")]
+    Forbidden(#[to_schema] Problem),
+    /// Nothing is here, or nothing for this key.
+    #[response(status = 404, content_type = "application/problem+json")]
+    NotFound(#[to_schema] Problem),
+    /// It does not fit what is.
+    #[response(status = 409, content_type = "application/problem+json")]
+    Conflict(#[to_schema] Problem),
+    /// It has changed since.
+    #[response(status = 412, content_type = "application/problem+json")]
+    Changed(#[to_schema] Problem),
+    /// The request is too large.
+    #[response(status = 413, content_type = "application/problem+json")]
+    TooLarge(#[to_schema] Problem),
+    /// The body has the wrong media type.
+    #[response(status = 415, content_type = "application/problem+json")]
+    WrongMediaType(#[to_schema] Problem),
+    /// What was sent is not valid; nothing was changed.
+    #[response(status = 422, content_type = "application/problem+json")]
+    Invalid(#[to_schema] Problem),
+    /// The database is away, nothing is live, or not at the position asked for.
+    #[response(status = 503, content_type = "application/problem+json")]
+    Unavailable(#[to_schema] Problem),
+    /// It took too long.
+    #[response(status = 504, content_type = "application/problem+json")]
+    Timeout(#[to_schema] Problem),
 }
 
 impl Problem {

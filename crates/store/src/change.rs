@@ -4,6 +4,7 @@ use crate::{MOMENT_FORMAT, Result, Store, moment};
 use jiff::Timestamp;
 use serde_json::Value;
 use sqlx::Row as _;
+use sqlx::postgres::PgRow;
 
 /// One change.
 #[derive(Clone, Debug)]
@@ -35,16 +36,16 @@ impl Store {
         .bind(limit)
         .fetch_all(&self.pool)
         .await?;
-        rows.iter()
-            .map(|row| {
-                Ok(Change {
-                    position: row.try_get("position")?,
-                    at: moment(row.try_get("at")?)?,
-                    actor: row.try_get("actor")?,
-                    kind: row.try_get("kind")?,
-                    lines: row.try_get("lines")?,
-                })
-            })
-            .collect()
+        rows.iter().map(read).collect()
     }
+}
+
+pub(crate) fn read(row: &PgRow) -> Result<Change> {
+    Ok(Change {
+        position: row.try_get("position")?,
+        at: moment(row.try_get("at")?)?,
+        actor: row.try_get("actor")?,
+        kind: row.try_get("kind")?,
+        lines: row.try_get("lines")?,
+    })
 }

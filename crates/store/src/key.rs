@@ -3,9 +3,11 @@
 use crate::workspace::{Recorded, Write};
 use crate::{Error, MOMENT_FORMAT, Result, Store, moment, random_text};
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use sqlx::Row as _;
+use sqlx::postgres::PgRow;
 use std::fmt;
 use subtle::ConstantTimeEq as _;
 
@@ -18,25 +20,92 @@ pub enum KeyKind {
     Application(String),
 }
 
+/// How much an answer tells the holder of a key.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Detail {
+    /// The decision alone.
+    None,
+    /// The reason code, a rule's message and advice.
+    #[default]
+    Reason,
+    /// The explanation too, where it is asked for.
+    Full,
+}
+
+impl Detail {
+    fn word(self) -> &'static str {
+        match self {
+            Detail::None => "none",
+            Detail::Reason => "reason",
+            Detail::Full => "full",
+        }
+    }
+}
+
+/// A role that an operator's key holds at a place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Right {
+    /// The role's key.
+    pub role: String,
+    /// `everywhere`, or a tenant.
+    pub at: String,
+}
+
+/// What a new key is to be.
+#[derive(Clone, Debug)]
+pub struct Making {
+    /// Whose.
+    pub kind: KeyKind,
+    /// What its maker calls it.
+    pub name: String,
+    /// Until when, if it ends by itself.
+    pub until: Option<Timestamp>,
+    /// How much answers tell.
+    pub detail: Detail,
+    /// Which endpoints it may call; none: all of its kind.
+    pub endpoints: Vec<String>,
+    /// Types of other applications it may ask about.
+    pub types: Vec<String>,
+    /// What an operator may do.
+    pub rights: Vec<Right>,
+}
+
+impl Making {
+    /// A key that does all its kind can, without an end.
+    pub fn whole(kind: KeyKind, name: &str) -> Making {
+        let owner = Right { role: "owner".to_owned(), at: "everywhere".to_owned() };
+        let rights = if kind == KeyKind::Operator { vec![owner] } else { Vec::new() };
+        Making {
+            kind,
+            name: name.to_owned(),
+            until: None,
+            detail: Detail::Full,
+            endpoints: Vec::new(),
+            types: Vec::new(),
+            rights,
+        }
+    }
+}
+
 /// A key as it is kept: without its secret.
 #[derive(Clone)]
 pub struct Key {
     /// What it is called in logs, e.g. `k-3f9a0c`.
     pub id: String,
-    /// What it may do.
-    pub kind: KeyKind,
-    /// What its maker called it.
-    pub name: String,
+    /// Whose it is, and what it may do.
+    pub making: Making,
     /// Since when.
     pub created_at: Timestamp,
-    /// Until when, if it ends by itself.
-    pub until: Option<Timestamp>,
+    /// When it was last shown, to the minute or so.
+    pub last_used_at: Option<Timestamp>,
     hash: [u8; 32],
 }
 
 impl fmt::Debug for Key {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Key").field("id", &self.id).field("kind", &self.kind).finish_non_exhaustive()
+        f.debug_struct("Key").field("id", &self.id).field("kind", &self.making.kind).finish_non_exhaustive()
     }
 }
 
@@ -58,13 +127,18 @@ impl KeyText {
 
 impl Key {
     /// A new key and the text its holder will send.
-    pub fn new(kind: KeyKind, name: &str, now: Timestamp, until: Option<Timestamp>) -> (Key, KeyText) {
+    pub fn new(mut making: Making, now: Timestamp) -> (Key, KeyText) {
         // PostgreSQL keeps microseconds and rounds; cut off here, a key never outlives its end.
-        let until = until.map(|until| Timestamp::from_microsecond(until.as_microsecond()).unwrap_or(until));
+        making.until = making.until.map(cut);
         let id = format!("k-{}", &random_text()[..8]);
         let text = KeyText(format!("ostrog.{id}.{}", random_text()));
         let hash = Sha256::digest(text.reveal()).into();
-        (Key { id, kind, name: name.to_owned(), created_at: now, until, hash }, text)
+        (Key { id, making, created_at: now, last_used_at: None, hash }, text)
+    }
+
+    /// Whether it has not ended by itself.
+    pub fn counts(&self, now: Timestamp) -> bool {
+        self.making.until.is_none_or(|until| now < until)
     }
 
     /// The id a text claims to be of.
@@ -77,8 +151,12 @@ impl Key {
     pub fn is(&self, text: &str, now: Timestamp) -> bool {
         let hash: [u8; 32] = Sha256::digest(text).into();
         let same: bool = self.hash.ct_eq(&hash).into();
-        same && self.until.is_none_or(|until| now < until)
+        same && self.counts(now)
     }
+}
+
+fn cut(at: Timestamp) -> Timestamp {
+    Timestamp::from_microsecond(at.as_microsecond()).unwrap_or(at)
 }
 
 impl Store {
@@ -88,31 +166,57 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn keys(&self) -> Result<Vec<Key>> {
         let rows = sqlx::query(
-            "select id, application, name, hash, to_char(created_at at time zone 'utc', $1) as created_at,
-                    to_char(until at time zone 'utc', $1) as until
+            "select id, application, name, hash, detail, endpoints, types, rights,
+                    to_char(created_at at time zone 'utc', $1) as created_at,
+                    to_char(until at time zone 'utc', $1) as until,
+                    to_char(last_used_at at time zone 'utc', $1) as last_used_at
              from keys where ended_at is null order by created_at, id",
         )
         .bind(MOMENT_FORMAT)
         .fetch_all(&self.pool)
         .await?;
-        rows.iter()
-            .map(|row| {
-                let hash: Vec<u8> = row.try_get("hash")?;
-                let application: Option<String> = row.try_get("application")?;
-                let until: Option<String> = row.try_get("until")?;
-                Ok(Key {
-                    id: row.try_get("id")?,
-                    kind: application.map_or(KeyKind::Operator, KeyKind::Application),
-                    name: row.try_get("name")?,
-                    created_at: moment(row.try_get("created_at")?)?,
-                    until: until.as_deref().map(moment).transpose()?,
-                    hash: hash
-                        .try_into()
-                        .map_err(|_| Error::Unreadable("a key's hash has 32 bytes".to_owned()))?,
-                })
-            })
-            .collect()
+        rows.iter().map(read).collect()
     }
+
+    /// Notes when keys were last used.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn used(&self, ids: &[String], at: Timestamp) -> Result<()> {
+        sqlx::query("update keys set last_used_at = $2::text::timestamptz where id = any($1)")
+            .bind(ids)
+            .bind(at.to_string())
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}
+
+fn read(row: &PgRow) -> Result<Key> {
+    let unreadable = |what: &str| Error::Unreadable(format!("a key's {what}"));
+    let hash: Vec<u8> = row.try_get("hash")?;
+    let application: Option<String> = row.try_get("application")?;
+    let moment_of = |column: &str| -> Result<Option<Timestamp>> {
+        let text: Option<String> = row.try_get(column)?;
+        text.as_deref().map(moment).transpose()
+    };
+    let detail: String = row.try_get("detail")?;
+    let making = Making {
+        kind: application.map_or(KeyKind::Operator, KeyKind::Application),
+        name: row.try_get("name")?,
+        until: moment_of("until")?,
+        detail: serde_json::from_value(detail.into()).map_err(|_| unreadable("detail"))?,
+        endpoints: row.try_get("endpoints")?,
+        types: row.try_get("types")?,
+        rights: serde_json::from_value(row.try_get("rights")?).map_err(|_| unreadable("rights"))?,
+    };
+    Ok(Key {
+        id: row.try_get("id")?,
+        making,
+        created_at: moment_of("created_at")?.ok_or_else(|| unreadable("beginning"))?,
+        last_used_at: moment_of("last_used_at")?,
+        hash: hash.try_into().map_err(|_| unreadable("hash has 32 bytes"))?,
+    })
 }
 
 impl Write {
@@ -121,25 +225,66 @@ impl Write {
     /// # Errors
     /// If the database refuses.
     pub async fn add_key(&mut self, key: &Key, actor: &str) -> Result<()> {
-        let (kind, application) = match &key.kind {
+        let making = &key.making;
+        let (kind, application) = match &making.kind {
             KeyKind::Operator => ("operator", None),
             KeyKind::Application(application) => ("application", Some(application)),
         };
+        let rights = json!(making.rights);
         sqlx::query(
-            "insert into keys (id, kind, application, name, hash, created_at, until)
-             values ($1, $2, $3, $4, $5, $6::text::timestamptz, $7::text::timestamptz)",
+            "insert into keys (id, kind, application, name, hash, created_at, until, detail, endpoints,
+                               types, rights)
+             values ($1, $2, $3, $4, $5, $6::text::timestamptz, $7::text::timestamptz, $8, $9, $10, $11)",
         )
         .bind(&key.id)
         .bind(kind)
         .bind(application)
-        .bind(&key.name)
+        .bind(&making.name)
         .bind(key.hash.as_slice())
         .bind(key.created_at.to_string())
-        .bind(key.until.map(|until| until.to_string()))
+        .bind(making.until.map(|until| until.to_string()))
+        .bind(making.detail.word())
+        .bind(&making.endpoints)
+        .bind(&making.types)
+        .bind(&rights)
         .execute(self.connection())
         .await?;
-        let line = json!({ "key": key.id, "kind": kind, "application": application, "name": key.name });
+        let line = json!({
+            "key": key.id, "kind": kind, "application": application, "name": making.name, "rights": rights,
+            "until": making.until.map(|until| until.to_string()),
+        });
         self.record(&Recorded { kind: "key", lines: vec![line] }, key.created_at, actor).await?;
         Ok(())
+    }
+
+    /// Lets a key end by itself at a moment, unless it ends before; with none, it ends now. False if
+    /// it had ended.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn end_key(
+        &mut self,
+        id: &str,
+        until: Option<Timestamp>,
+        actor: &str,
+        now: Timestamp,
+    ) -> Result<bool> {
+        let ended = sqlx::query(
+            "update keys set until = coalesce(least(until, $2::text::timestamptz), until),
+                    ended_at = case when $2 is null then $3::text::timestamptz end
+             where id = $1 and ended_at is null",
+        )
+        .bind(id)
+        .bind(until.map(|until| cut(until).to_string()))
+        .bind(now.to_string())
+        .execute(self.connection())
+        .await?
+        .rows_affected()
+            > 0;
+        if ended {
+            let line = json!({ "end-key": id, "until": until.map(|until| until.to_string()) });
+            self.record(&Recorded { kind: "key", lines: vec![line] }, now, actor).await?;
+        }
+        Ok(ended)
     }
 }

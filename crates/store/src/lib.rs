@@ -3,13 +3,17 @@
 //! - [`cluster`]: a private server on loopback, where no database is given;
 //! - [`workspace`]: the counter row, loading everything at one position, and writes;
 //! - [`revision`]: charters, numbered and immutable;
+//! - [`draft`]: charters under way;
 //! - [`key`]: keys, stored hashed;
-//! - [`change`]: what happened, by position.
+//! - [`change`]: what happened, by position;
+//! - [`follow`]: what others wrote.
 
 #![forbid(unsafe_code)]
 
 pub mod change;
 pub mod cluster;
+pub mod draft;
+pub mod follow;
 pub mod key;
 pub mod revision;
 pub mod workspace;

@@ -58,6 +58,22 @@ impl Store {
 }
 
 impl Write {
+    /// The revision that is live at the position this write begins at, and the one before it.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn live_and_before(&mut self) -> Result<(Option<i64>, Option<i64>)> {
+        let row = sqlx::query(
+            "select live_revision,
+                    (select (lines -> 0 ->> 'before')::bigint from changes where kind = 'rollout'
+                     order by position desc limit 1) as before
+             from workspace",
+        )
+        .fetch_one(self.connection())
+        .await?;
+        Ok((row.try_get("live_revision")?, row.try_get("before")?))
+    }
+
     /// Keeps a charter as the next revision.
     ///
     /// # Errors

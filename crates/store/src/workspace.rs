@@ -41,6 +41,7 @@ pub struct Recorded {
 #[derive(Debug)]
 pub struct Write {
     transaction: Transaction<'static, Postgres>,
+    epoch: String,
     position: i64,
 }
 
@@ -119,9 +120,10 @@ impl Store {
         let mut transaction = self.pool.begin().await?;
         // The lock on the one counter row: it guards the order of all writes, and every check
         // over the whole register that a writer makes.
-        let row =
-            sqlx::query("select position from workspace for update").fetch_one(&mut *transaction).await?;
-        Ok(Write { position: row.try_get("position")?, transaction })
+        let row = sqlx::query("select epoch, position from workspace for update")
+            .fetch_one(&mut *transaction)
+            .await?;
+        Ok(Write { epoch: row.try_get("epoch")?, position: row.try_get("position")?, transaction })
     }
 }
 
@@ -129,6 +131,11 @@ impl Write {
     /// The position before this write.
     pub fn position(&self) -> i64 {
         self.position
+    }
+
+    /// The epoch it is of.
+    pub fn epoch(&self) -> &str {
+        &self.epoch
     }
 
     pub(crate) fn connection(&mut self) -> &mut PgConnection {
@@ -237,6 +244,12 @@ impl Write {
     pub async fn commit(mut self) -> Result<i64> {
         sqlx::query("update workspace set position = $1")
             .bind(self.position)
+            .execute(&mut *self.transaction)
+            .await?;
+        // Sent with the commit, or not at all.
+        sqlx::query("select pg_notify($1, $2)")
+            .bind(crate::follow::CHANNEL)
+            .bind(self.position.to_string())
             .execute(&mut *self.transaction)
             .await?;
         self.transaction.commit().await.map_err(Error::from)?;

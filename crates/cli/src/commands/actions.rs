@@ -1,12 +1,11 @@
 //! `ostrog actions`: what may a subject do with a resource?
 
 use super::question::{Where, With};
-use super::{OutputFormat, print_rows};
+use super::{Global, OutputFormat, items, print_rows};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::shell::Shell;
-use jiff::Timestamp;
-use ostrog_core::decide::actions::actions;
-use serde_json::{Value, json};
+use ostrog_core::decide::told::{Beside, Blank};
+use serde_json::Value;
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -24,32 +23,18 @@ pub struct Args {
     with: With,
 }
 
-pub fn run(args: &Args, shell: &Shell) -> Result<Code, Failure> {
-    let world = args.at.world(&args.with, shell)?;
-    let now = args.with.moment()?.unwrap_or_else(Timestamp::now);
+pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, "", Some(&args.resource))?;
-    let engine = world.engine();
-    let found = actions(engine, &request, now).map_err(Failure::input)?;
-    let any = found.iter().any(|(_, decision)| decision.allowed);
-    let shown = found.iter().filter(|(_, decision)| args.all || decision.allowed);
-    let marks = shell.format == OutputFormat::Text;
-    let answer = |allowed: bool| match (marks, allowed) {
-        (true, true) => "| | allowed",
-        (true, false) => "|#| denied",
-        (false, true) => "allowed",
-        (false, false) => "denied",
-    };
-    let rows: Vec<Value> = shown
-        .map(|(permission, decision)| {
-            let declared = &engine.policy.model().permissions[permission.index()];
-            json!({
-                "answer": answer(decision.allowed),
-                "permission": declared.text,
-                "reason": decision.reason.code(engine),
-                "description": declared.description,
-            })
-        })
-        .collect();
+    let told = args.at.told(Blank::Actions, &request, &Beside::default(), &args.with, global, shell).await?;
+    let allowed = |row: &Value| row["answer"] == "allowed";
+    let mut rows = items(&told);
+    let any = rows.iter().any(allowed);
+    rows.retain(|row| args.all || allowed(row));
+    if shell.format == OutputFormat::Text {
+        for row in &mut rows {
+            row["answer"] = if allowed(row) { "| | allowed" } else { "|#| denied" }.into();
+        }
+    }
     print_rows(shell, &rows, &["answer", "permission", "reason", "description"]);
     if !any && shell.format == OutputFormat::Text {
         shell.notice(&format!("{} may do nothing with {}", args.subject, args.resource));

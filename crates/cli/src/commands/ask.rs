@@ -5,7 +5,6 @@ use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::shell::{Shell, Tone};
 use jiff::Timestamp;
-use ostrog_client::Client;
 use ostrog_core::decide::take::what_it_would_take;
 use ostrog_core::prelude::{Request, World, explain, with_scratch};
 use ostrog_core::value::parse_time;
@@ -64,9 +63,12 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             explanation
         }
         None => {
-            let mut answer = live(&global.client()?, &request, &args.with, now).await?;
-            shell.notice(&format!("live, revision {}, position {}", answer["revision"], answer["position"]));
-            answer["explanation"].take()
+            let mut question = args.at.question(&request, &args.with)?;
+            question["would-take"] = args.why.into();
+            let mut answer = args.at.send("ask", &question, &args.with, global, shell).await?;
+            let mut explanation = answer["explanation"].take();
+            explanation["would-take"] = answer["would-take"].take();
+            explanation
         }
     };
     let allowed = explanation["allowed"] == true;
@@ -78,21 +80,6 @@ fn offline(world: &World, request: &Request, now: Timestamp) -> Result<Value, Fa
     let asked = request.resolve(world.engine(), now).map_err(Failure::input)?;
     let (_, explanation) = with_scratch(|scratch| explain(world.engine(), &asked, scratch));
     serde_json::to_value(explanation).map_err(Failure::input)
-}
-
-async fn live(
-    client: &Client,
-    request: &Request,
-    with: &With,
-    now: Option<Timestamp>,
-) -> Result<Value, Failure> {
-    let question = json!({
-        "subject": request.subject, "permission": request.permission, "resource": request.resource,
-        "subject-properties": request.of_subject, "resource-properties": request.of_resource,
-        "context": request.context, "now": now.map(|now| now.to_string()),
-        "suppose": with.suppose, "without": with.without,
-    });
-    Ok(client.post("/api/v1/ask", &question).await?)
 }
 
 // -- many questions ------------------------------------------------------------------------------
@@ -112,7 +99,7 @@ async fn from_file(
     let text = text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))?;
     let asker = match &args.at.charter {
         Some(_) => Ok(args.at.world(&args.with, shell)?),
-        None => Err(global.client()?),
+        None => Err(args.with.at_position(global.client()?)),
     };
     let mut all_allowed = true;
     for (at, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
@@ -126,7 +113,11 @@ async fn from_file(
                 let moment = moment.unwrap_or_else(Timestamp::now);
                 offline(world, &request, moment).map_err(|failure| wrong(failure.message))?
             }
-            Err(client) => live(client, &request, &args.with, moment).await?["explanation"].take(),
+            Err(client) => {
+                let mut question = args.at.question(&request, &args.with)?;
+                question["now"] = moment.map(|moment| moment.to_string()).into();
+                client.post::<Value>("/api/v1/ask", &question).await?["explanation"].take()
+            }
         };
         let mut context = json!({ "reason": told["reason"].take() });
         for key in ["message", "advice"] {

@@ -215,9 +215,12 @@ async fn show(
     shell: &Shell,
 ) -> Result<Code, Failure> {
     let revision = revision.unwrap_or_else(|| "live".to_owned());
-    let found: Value = global.client()?.get(&format!("/api/v1/revisions/{revision}"), &[]).await?;
-    let info = &found["revision"];
-    shell.notice(&format!("revision {}, {}", info["number"], info["digest"].as_str().unwrap_or("")));
+    let draft = revision.starts_with("D-");
+    let path = if draft { "drafts" } else { "revisions" };
+    let found: Value = global.client()?.get(&format!("/api/v1/{path}/{revision}"), &[]).await?;
+    let info = if draft { &found["draft"] } else { &found["revision"] };
+    let name = info["id"].as_str().map_or_else(|| format!("revision {}", info["number"]), str::to_owned);
+    shell.notice(&format!("{name}, {}", info["digest"].as_str().unwrap_or("")));
     let files = found["files"].as_array().cloned().unwrap_or_default();
     let text = |file: &Value, key: &str| file[key].as_str().unwrap_or_default().to_owned();
     if let Some(folder) = into {

@@ -1,21 +1,22 @@
 //! `ostrog demo`: the port of Sorrel Bay on loopback, from files built into the program.
 
-use super::serve::{log_to_stderr, stop_signal, told};
+use super::serve::{MAX_STALE, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
-use ostrog_service::node::{By, Node};
+use ostrog_service::node::{By, Node, Wanted};
 use ostrog_service::{App, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
-use ostrog_store::key::KeyKind;
+use ostrog_store::key::{KeyKind, Making};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-const CHARTER: [(&str, &str); 7] = [
+const CHARTER: [(&str, &str); 8] = [
     ("agents.toml", include_str!("../../../../demo/harbour/agents.toml")),
     ("charter.toml", include_str!("../../../../demo/harbour/charter.toml")),
+    ("connect.toml", include_str!("../../../../demo/harbour/connect.toml")),
     ("customs.toml", include_str!("../../../../demo/harbour/customs.toml")),
     ("people.toml", include_str!("../../../../demo/harbour/people.toml")),
     ("quay.toml", include_str!("../../../../demo/harbour/quay.toml")),
@@ -53,21 +54,24 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
 
 async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), Failure> {
     let store = Store::open(&cluster.database("demo").await?).await?;
-    let node = Arc::new(Node::open(store.clone()).await?);
+    let node = Arc::new(Node::open(store.clone(), MAX_STALE).await?);
     let refused = |problem: ostrog_service::problem::Problem| Failure::input(told(&problem));
     if node.state().live.is_none() {
         let files = CHARTER
             .iter()
             .map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() });
-        node.put_live(Sources::new(files.collect()), "The port as it stands", "the demo")
+        node.put_live(Sources::new(files.collect()), "The port as it stands", By::host("the demo"))
             .await
             .map_err(refused)?;
         let changes: Result<Vec<Change>, String> = REGISTER.lines().map(line::parse).collect();
-        node.change(changes.map_err(Failure::input)?, By::actor("the demo"), false).await.map_err(refused)?;
+        node.change(changes.map_err(Failure::input)?, By::host("the demo"), Wanted::default())
+            .await
+            .map_err(refused)?;
     }
-    let operator = node.new_key(KeyKind::Operator, "demo operator", "the demo").await?;
-    let customs =
-        node.new_key(KeyKind::Application("customs".to_owned()), "Customs desk", "the demo").await?;
+    let operator = Making::whole(KeyKind::Operator, "demo operator");
+    let (operator, _) = node.new_key(operator, "the demo").await.map_err(refused)?;
+    let customs = Making::whole(KeyKind::Application("customs".to_owned()), "Customs desk");
+    let (customs, _) = node.new_key(customs, "the demo").await.map_err(refused)?;
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await;
     let listener = listener.map_err(|error| {
         Failure::unreachable(format!("cannot listen on port {port}: {error}; give --port 0 for a free one"))
@@ -95,6 +99,7 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
     ] {
         shell.reveal(&line);
     }
+    tokio::spawn(Arc::clone(&node).follow());
     serve(listener, App::new(node, &address), stop_signal()).await.map_err(Failure::unreachable)?;
     store.close().await;
     Ok(())

@@ -5,16 +5,22 @@ mod ask;
 mod charter;
 mod completions;
 mod demo;
+mod draft;
 mod grant;
 mod hints;
 mod holders;
+mod key;
+mod log;
 mod question;
 mod reach;
 mod register;
 mod rehearse;
+mod rollout;
 mod rows;
 pub mod serve;
+mod standby;
 mod status;
+mod tenant_role;
 
 use crate::exit::{Code, Failure};
 use crate::shell::Shell;
@@ -91,6 +97,25 @@ enum Command {
     /// Give, list and end grants
     #[command(subcommand)]
     Grant(grant::Command),
+    /// Activate grants on standby, and see what is active
+    #[command(subcommand)]
+    Standby(standby::Command),
+    /// The roles that tenants made
+    #[command(subcommand)]
+    TenantRole(tenant_role::Command),
+    /// Save, list and discard drafts
+    #[command(subcommand)]
+    Draft(draft::Command),
+    /// Put a draft or a revision live
+    Rollout(rollout::Args),
+    /// Go back to what was live before
+    Rollback(rollout::BackArgs),
+    /// Make, list, replace and end keys
+    #[command(subcommand)]
+    Key(key::Command),
+    /// What happened
+    #[command(subcommand)]
+    Log(log::Command),
     /// How the service stands
     Status,
     /// Print completions for a shell
@@ -105,14 +130,21 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Demo(args) => demo::run(args, shell).await,
         Command::Charter(command) => charter::run(command, global, shell).await,
         Command::Ask(args) => ask::run(args, global, shell).await,
-        Command::Holders(args) => holders::run(&args, shell),
-        Command::Reach(args) => reach::run(&args, shell),
-        Command::Actions(args) => actions::run(&args, shell),
-        Command::Rows(args) => rows::run(&args, shell),
-        Command::Hints(args) => hints::run(&args, shell),
+        Command::Holders(args) => holders::run(&args, global, shell).await,
+        Command::Reach(args) => reach::run(&args, global, shell).await,
+        Command::Actions(args) => actions::run(&args, global, shell).await,
+        Command::Rows(args) => rows::run(&args, global, shell).await,
+        Command::Hints(args) => hints::run(&args, global, shell).await,
         Command::Rehearse(args) => rehearse::run(args, shell),
         Command::Register(command) => register::run(command, global, shell).await,
         Command::Grant(command) => grant::run(command, global, shell).await,
+        Command::Standby(command) => standby::run(command, global, shell).await,
+        Command::TenantRole(command) => tenant_role::run(command, global, shell).await,
+        Command::Draft(command) => draft::run(command, global, shell).await,
+        Command::Rollout(args) => rollout::run(args, global, shell).await,
+        Command::Rollback(args) => rollout::back(args, global, shell).await,
+        Command::Key(command) => key::run(command, global, shell).await,
+        Command::Log(command) => log::run(command, global, shell).await,
         Command::Status => status::run(global, shell).await,
         Command::Completions(args) => completions::run(&args),
     }
@@ -134,6 +166,11 @@ impl Global {
         };
         Ok(Client::new(server, &key)?)
     }
+}
+
+/// The items of an answer that is a list.
+fn items(told: &serde_json::Value) -> Vec<serde_json::Value> {
+    told["items"].as_array().cloned().unwrap_or_default()
 }
 
 /// Prints a list of JSON rows in the form wanted; `columns` are for people and for CSV.

@@ -1,12 +1,15 @@
 //! What the question commands share: where a question is asked, and what is said along with it.
 
+use super::Global;
 use crate::exit::Failure;
 use crate::files;
 use crate::shell::Shell;
 use jiff::Timestamp;
+use ostrog_client::Client;
+use ostrog_core::decide::told::{Beside, Blank, told};
 use ostrog_core::prelude::{Request, World};
 use ostrog_core::value::parse_time;
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::path::PathBuf;
 
 /// Where a question is asked.
@@ -18,6 +21,12 @@ pub struct Where {
     /// With the facts of this file, offline
     #[arg(long, value_name = "FILE", requires = "charter")]
     pub register: Option<PathBuf>,
+    /// Ask the live facts under the text of a revision
+    #[arg(long, value_name = "N", conflicts_with_all = ["charter", "draft"])]
+    pub revision: Option<i64>,
+    /// Ask the live facts under the text of a draft
+    #[arg(long, value_name = "D", conflicts_with = "charter")]
+    pub draft: Option<String>,
 }
 
 /// What is said along with a question.
@@ -41,18 +50,82 @@ pub struct With {
     /// Suppose that a fact does not hold
     #[arg(long, value_name = "FACT")]
     pub without: Vec<String>,
+    /// Only an answer that includes this position
+    #[arg(long, value_name = "N", conflicts_with = "charter")]
+    pub min_position: Option<String>,
 }
 
 impl Where {
+    /// Answers a question with a blank, offline or by the service.
+    ///
+    /// # Errors
+    /// If there is nobody to ask, or the question is refused.
+    pub async fn told(
+        &self,
+        blank: Blank,
+        request: &Request,
+        beside: &Beside,
+        with: &With,
+        global: &Global,
+        shell: &Shell,
+    ) -> Result<Value, Failure> {
+        if self.charter.is_some() {
+            let world = self.world(with, shell)?;
+            let now = with.moment()?.unwrap_or_else(Timestamp::now);
+            return told(world.engine(), blank, request, beside, now, &mut || true).map_err(Failure::input);
+        }
+        let path = match blank {
+            Blank::Actions => "actions",
+            Blank::Reach => "reach",
+            Blank::Holders => "holders",
+            Blank::Rows => "rows",
+            Blank::Hints => "hints",
+        };
+        let mut question = self.question(request, with)?;
+        question["beside"] = serde_json::to_value(beside).map_err(Failure::input)?;
+        self.send(path, &question, with, global, shell).await
+    }
+
+    /// A question as the service takes it.
+    pub fn question(&self, request: &Request, with: &With) -> Result<Value, Failure> {
+        Ok(json!({
+            "subject": request.subject, "permission": request.permission, "resource": request.resource,
+            "subject-properties": request.of_subject, "resource-properties": request.of_resource,
+            "context": request.context, "now": with.moment()?.map(|now| now.to_string()),
+            "suppose": with.suppose, "without": with.without,
+            "revision": self.revision, "draft": self.draft,
+        }))
+    }
+
+    /// Sends a question to the service, and tells what it was asked of.
+    ///
+    /// # Errors
+    /// If it cannot be reached or refuses.
+    pub async fn send(
+        &self,
+        path: &str,
+        question: &Value,
+        with: &With,
+        global: &Global,
+        shell: &Shell,
+    ) -> Result<Value, Failure> {
+        let client = with.at_position(global.client()?);
+        let answer: Value = client.post(&format!("/api/v1/{path}"), question).await?;
+        let text = match &self.draft {
+            Some(draft) => format!("draft {draft}"),
+            None => format!("revision {}", answer["revision"]),
+        };
+        shell.notice(&format!("live, {text}, position {}", answer["position"]));
+        Ok(answer)
+    }
+
     /// The charter and the facts to ask offline, with what is supposed.
     ///
     /// # Errors
     /// If there is no charter to ask, or it or the facts have errors.
     pub fn world(&self, with: &With, shell: &Shell) -> Result<World, Failure> {
         let Some(charter) = &self.charter else {
-            return Err(Failure::misused(
-                "this question is answered offline: give --charter DIR, and --register FILE with the facts",
-            ));
+            return Err(Failure::misused("offline questions need --charter DIR"));
         };
         let world = supposing(files::world(charter, self.register.as_deref(), shell)?, with)?;
         shell.notice(&format!("offline, {}", charter.display()));
@@ -92,6 +165,14 @@ impl With {
         };
         self.fill(&mut request)?;
         Ok(request)
+    }
+
+    /// A client that takes no answer from before the position asked for.
+    pub fn at_position(&self, client: Client) -> Client {
+        match &self.min_position {
+            Some(position) => client.at_least(position),
+            None => client,
+        }
     }
 
     /// How many facts are supposed.

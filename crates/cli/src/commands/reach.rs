@@ -1,13 +1,11 @@
 //! `ostrog reach`: which registered resources may a subject act on?
 
 use super::question::{Where, With};
-use super::{OutputFormat, print_rows};
+use super::{Global, OutputFormat, items, print_rows};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::files::counted;
 use crate::shell::Shell;
-use jiff::Timestamp;
-use ostrog_core::decide::reach::{Reaching, reach};
-use serde_json::{Value, json};
+use ostrog_core::decide::told::{Beside, Blank};
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -28,23 +26,16 @@ pub struct Args {
     with: With,
 }
 
-pub fn run(args: &Args, shell: &Shell) -> Result<Code, Failure> {
-    let world = args.at.world(&args.with, shell)?;
-    let now = args.with.moment()?.unwrap_or_else(Timestamp::now);
+pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, &args.permission, None)?;
-    let at = Reaching { under: args.under.clone(), after: None, limit: args.limit };
-    let engine = world.engine();
-    let reached = reach(engine, &request, now, &at, &mut || true).map_err(Failure::input)?;
-    let rows: Vec<Value> = reached
-        .found
-        .iter()
-        .map(|(id, reason)| json!({ "resource": world.register().name(*id), "reason": reason.code(engine) }))
-        .collect();
+    let beside = Beside { under: args.under.clone(), limit: args.limit, ..Beside::default() };
+    let told = args.at.told(Blank::Reach, &request, &beside, &args.with, global, shell).await?;
+    let rows = items(&told);
     print_rows(shell, &rows, &["resource", "reason"]);
     if shell.format == OutputFormat::Text {
-        let more = if reached.next.is_some() { ", and perhaps more" } else { "" };
+        let more = if told["whole"] == true { "" } else { ", and perhaps more" };
         shell.notice(&format!("{}{more}", counted(rows.len(), "resource")));
-        if reached.new {
+        if told["new"] == true {
             shell.notice("and any that is not registered");
         }
     }

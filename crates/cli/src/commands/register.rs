@@ -1,11 +1,11 @@
-//! `ostrog register load | show | set | remove`.
+//! `ostrog register load | save | show | set | remove | follow`.
 
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, YES};
 use crate::files::counted;
 use crate::shell::Shell;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use ostrog_client::{Client, Written};
+use ostrog_client::{Client, Page, Written};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 
@@ -33,6 +33,14 @@ pub enum Command {
         #[arg(required = true)]
         facts: Vec<String>,
     },
+    /// Write everything as register lines (NDJSON)
+    Save,
+    /// Follow what happens, as it happens
+    Follow {
+        /// From after this position; without one, from now on
+        #[arg(long, value_name = "POSITION")]
+        from: Option<i64>,
+    },
     /// Make a fact hold no longer
     Remove {
         /// Such as 'user:ines in group:night'
@@ -46,6 +54,8 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     match command {
         Command::Load { file, check } => load(&client, &file, check, shell).await,
         Command::Show { entity } => show(&client, &entity, shell).await,
+        Command::Save => save(&client, shell).await,
+        Command::Follow { from } => follow(&client, from, shell).await,
         Command::Set { facts } => facts_written(&client, json!({ "set": facts }), shell).await,
         Command::Remove { facts } => facts_written(&client, json!({ "remove": facts }), shell).await,
     }
@@ -55,6 +65,57 @@ async fn facts_written(client: &Client, facts: Value, shell: &Shell) -> Result<C
     let written = client.post("/api/v1/facts", &facts).await?;
     tell(&written, shell);
     Ok(YES)
+}
+
+/// All that is registered, in an order in which it can be loaded.
+async fn save(client: &Client, shell: &Shell) -> Result<Code, Failure> {
+    for path in ["entities", "tenant-roles", "grants", "activations"] {
+        let mut after = String::new();
+        loop {
+            let paged = path == "entities" || path == "grants";
+            let query: &[(&str, &str)] =
+                if paged { &[("limit", "1000"), ("after", after.as_str())] } else { &[] };
+            let page: Page = client.get(&format!("/api/v1/{path}"), query).await?;
+            page.items.iter().for_each(|line| shell.answer(&line.to_string()));
+            match page.next {
+                Some(next) => after = next,
+                None => break,
+            }
+        }
+    }
+    Ok(YES)
+}
+
+/// What happens, until it is broken off. A stream that breaks is taken up where it was.
+async fn follow(client: &Client, from: Option<i64>, shell: &Shell) -> Result<Code, Failure> {
+    let mut after = from;
+    let mut changes = client.follow(after).await?;
+    loop {
+        match changes.next().await {
+            Ok(Some(change)) => {
+                after = change["position"].as_i64().or(after);
+                if shell.format == OutputFormat::Text {
+                    let text = |key: &str| change[key].as_str().unwrap_or_default();
+                    let what = super::log::summary(&change["lines"]);
+                    shell.answer(&format!(
+                        "{}  {}  {}  {}  {what}",
+                        change["position"],
+                        text("at"),
+                        text("actor"),
+                        text("kind")
+                    ));
+                } else {
+                    shell.answer(&change.to_string());
+                }
+            }
+            Ok(None) | Err(ostrog_client::Error::Unreachable(_)) => {
+                shell.notice("the stream ended; taking it up again");
+                tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+                changes = client.follow(after).await?;
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
 }
 
 /// What a write came to.

@@ -3,13 +3,15 @@
 use crate::exit::{Code, Failure, YES};
 use crate::files;
 use crate::settings::Settings;
-use ostrog_service::node::Node;
+use jiff::SignedDuration;
+use ostrog_service::node::{By, Node};
 use ostrog_service::{App, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
-use ostrog_store::key::KeyKind;
+use ostrog_store::key::{KeyKind, Making};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -26,10 +28,19 @@ pub struct Args {
     /// Where the private database lives
     #[arg(long, env = "OSTROG_DATA", value_name = "DIR", conflicts_with = "database")]
     data: Option<PathBuf>,
+    /// How long to answer from memory while the database is out of reach [default: 15m]
+    #[arg(long, env = "OSTROG_MAX_STALE", value_name = "TIME")]
+    max_stale: Option<String>,
+    /// Make a new owner's key and print it: the way back in when all owners' keys are lost
+    #[arg(long)]
+    new_owner: bool,
     /// If nothing is live yet, put this charter live first
     #[arg(long, value_name = "DIR")]
     charter: Option<PathBuf>,
 }
+
+/// How long a node answers from memory unless anything says another.
+pub const MAX_STALE: Duration = Duration::from_secs(15 * 60);
 
 /// The address unless anything says another.
 pub const DEFAULT_LISTEN: &str = "127.0.0.1:7423";
@@ -41,6 +52,15 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
     let database = args.database.or(file.database.filter(|_| args.data.is_none()));
     let listen = args.listen.or(file.listen).unwrap_or_else(|| DEFAULT_LISTEN.to_owned());
     let public_url = args.public_url.or(file.public_url);
+    let max_stale = match args.max_stale.or(file.max_stale) {
+        None => MAX_STALE,
+        Some(text) => {
+            let parsed: Option<SignedDuration> = text.parse().ok();
+            parsed
+                .and_then(|time| Duration::try_from(time).ok())
+                .ok_or_else(|| Failure::misused(format!("max-stale {text:?} is no time such as 15m")))?
+        }
+    };
     let (url, cluster) = match database {
         Some(url) => (url, None),
         None => {
@@ -51,7 +71,9 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
             (cluster.database("ostrog").await?, Some(cluster))
         }
     };
-    let done = serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref()).await;
+    let done =
+        serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref(), max_stale, args.new_owner)
+            .await;
     if let Some(cluster) = cluster {
         cluster.stop()?;
     }
@@ -63,11 +85,19 @@ async fn serve_on(
     listen: &str,
     public_url: Option<&str>,
     charter: Option<&std::path::Path>,
+    max_stale: Duration,
+    new_owner: bool,
 ) -> Result<(), Failure> {
     let store = Store::open(url).await?;
-    let node = Arc::new(Node::open(store.clone()).await?);
-    if !node.has_keys() {
-        let key = node.new_key(KeyKind::Operator, "first owner", "the first start").await?;
+    let node = Arc::new(Node::open(store.clone(), max_stale).await?);
+    let said = |problem: ostrog_service::problem::Problem| Failure::unreachable(told(&problem));
+    if new_owner || !node.has_keys() {
+        let (name, actor) = if node.has_keys() {
+            ("new owner", "whoever started the service")
+        } else {
+            ("first owner", "the first start")
+        };
+        let (key, _) = node.new_key(Making::whole(KeyKind::Operator, name), actor).await.map_err(said)?;
         // Shown once, alone, on stdout; everything else goes to stderr.
         println!("{}", key.reveal());
     }
@@ -75,7 +105,7 @@ async fn serve_on(
         && node.state().live.is_none()
     {
         let title = format!("First charter, from {}", folder.display());
-        let put = node.put_live(files::sources(folder)?, &title, "the first start").await;
+        let put = node.put_live(files::sources(folder)?, &title, By::host("the first start")).await;
         put.map_err(|problem| Failure::input(told(&problem)))?;
     }
     let listener = tokio::net::TcpListener::bind(listen)
@@ -88,6 +118,7 @@ async fn serve_on(
         let revision = state.live.as_ref().map(|live| live.revision.number);
         tracing::info!(%address, public_url, revision, position = state.position, "serving");
     }
+    tokio::spawn(Arc::clone(&node).follow());
     let app = App::new(node, &public_url);
     serve(listener, app, stop_signal()).await.map_err(Failure::unreachable)?;
     tracing::info!("stopped");

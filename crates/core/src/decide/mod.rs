@@ -20,8 +20,10 @@ pub mod holders;
 pub mod question;
 pub mod reach;
 pub mod rows;
+pub mod search;
 mod site;
 pub mod take;
+pub mod told;
 mod walk;
 mod world;
 
@@ -113,7 +115,8 @@ impl<'a> Engine<'a> {
         self.link.kinds[self.register.kind(id).0 as usize]
     }
 
-    fn tenant_of(&self, id: EntityId) -> Tenant {
+    /// The tenant of an entity.
+    pub fn tenant(&self, id: EntityId) -> Tenant {
         match self.register.kind(id) {
             Sym::TENANT => Tenant::Is(id),
             Sym::USER | Sym::SERVICE => Tenant::None,

@@ -41,7 +41,7 @@ impl Site {
     /// The site of an entity of the register.
     pub fn of(engine: Engine<'_>, id: EntityId) -> Site {
         let mut site = Site::default();
-        let lies_nowhere = engine.tenant_of(id) == Tenant::None;
+        let lies_nowhere = engine.tenant(id) == Tenant::None;
         site.fill(engine.register, Some(id), Some(id), lies_nowhere);
         site
     }

@@ -1,6 +1,6 @@
 //! A charter held against a register: roles that nobody holds, grants that give nothing under it.
 
-use super::change::grant_fits;
+use super::change::{entity_fits, fits_tenant_clauses, grant_fits};
 use super::{Grant, Register};
 use crate::charter::model::RoleId;
 use crate::charter::policy::Policy;
@@ -31,4 +31,21 @@ pub fn unheld(policy: &Policy, register: &Register) -> Vec<Finding> {
 pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, String)> {
     let grants = register.all_grants();
     grants.filter_map(|grant| Some((grant, grant_fits(policy, register, &grant).err()?))).collect()
+}
+
+/// Facts that the charter does not permit, in words, at most so many: entities of types it does not
+/// declare, attributes and relations that do not fit, grants and tenants' roles that give nothing.
+///
+/// Costs a look at every fact.
+pub fn unfit(policy: &Policy, register: &Register, most: usize) -> Vec<String> {
+    let entities = register.all_entities().filter_map(|id| {
+        let why = entity_fits(policy, register, id).err()?;
+        Some(format!("{}: {why}", register.name(id)))
+    });
+    let grants = idle(policy, register).into_iter().map(|(grant, why)| format!("grant {}: {why}", grant.id));
+    let roles = register.made_roles().filter_map(|(key, role)| {
+        let why = role.permissions.iter().find_map(|pattern| fits_tenant_clauses(policy, pattern).err())?;
+        Some(format!("{}: {why}", register.text(key)))
+    });
+    entities.chain(grants).chain(roles).take(most).collect()
 }

@@ -553,6 +553,11 @@ impl Register {
         self.ids.get(self.rests[id.index()].named_by)
     }
 
+    /// Where the ids of entities end.
+    pub fn entity_end(&self) -> u32 {
+        u32::try_from(self.heads.len()).unwrap_or(u32::MAX)
+    }
+
     /// How many entities are registered.
     pub fn entity_count(&self) -> usize {
         self.live_entities

@@ -1,25 +1,28 @@
 //! Decisions over the network: the AuthZEN Authorization API 1.0.
 
+mod search;
 mod wire;
 
 use crate::App;
 use crate::body::StrictJson;
-use crate::caller::Caller;
+use crate::caller::{AtLeast, Caller};
 use crate::node::{Live, State};
-use crate::problem::Problem;
+use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State as Shared;
-use axum::http::HeaderMap;
 use axum::response::{IntoResponse, Response};
 use jiff::Timestamp;
 use ostrog_core::names::is_key;
 use ostrog_core::prelude::{Reason, Request, decide, explain, with_scratch};
-use ostrog_store::key::{Key, KeyKind};
+use ostrog_store::key::{Detail, Key, KeyKind};
 use serde_json::{Map, Value, json};
+use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use wire::{Answer, Answers, Configuration, Entity, Evaluation, Evaluations, Semantic};
 
+/// A node that has not heard from the database for longer says for how many seconds.
+const SOON: Duration = Duration::from_secs(3);
 /// Most questions of one batch.
 pub const MAX_BATCH: usize = 1_000;
 
@@ -28,6 +31,9 @@ pub fn router() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(evaluation))
         .routes(routes!(evaluations))
+        .routes(routes!(search::subject))
+        .routes(routes!(search::resource))
+        .routes(routes!(search::action))
         .routes(routes!(configuration))
 }
 
@@ -37,23 +43,20 @@ pub fn router() -> OpenApiRouter<App> {
 #[utoipa::path(post, path = "/access/v1/evaluation", tag = "decisions", request_body = Evaluation,
     responses(
         (status = 200, description = "The decision", body = Answer),
-        (status = 400, description = "The question is malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "Nothing is live, or not at the position asked for", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 async fn evaluation(
     Shared(app): Shared<App>,
-    Caller(key): Caller,
-    headers: HeaderMap,
+    caller: Caller,
+    _at: AtLeast,
     StrictJson(question): StrictJson<Evaluation>,
 ) -> Result<Response, Problem> {
+    caller.calls("evaluation")?;
     let now = Timestamp::now();
     let state = app.node.state();
-    let live = live(&state, &headers)?;
-    let answer = answer(live, &key, &question, now)?;
-    Ok(with_position(&state, live, Json(answer)))
+    let live = live(&app, &state)?;
+    let answer = answer(live, &caller.0, &question, now)?;
+    Ok(with_position(&app, &state, live, Json(answer)))
 }
 
 /// Answers several questions at one position and one moment.
@@ -62,24 +65,22 @@ async fn evaluation(
 #[utoipa::path(post, path = "/access/v1/evaluations", tag = "decisions", request_body = Evaluations,
     responses(
         (status = 200, description = "The decisions; without items, one decision", body = Answers),
-        (status = 400, description = "The batch is malformed or too long", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "Nothing is live, or not at the position asked for", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 async fn evaluations(
     Shared(app): Shared<App>,
-    Caller(key): Caller,
-    headers: HeaderMap,
+    caller: Caller,
+    _at: AtLeast,
     StrictJson(batch): StrictJson<Evaluations>,
 ) -> Result<Response, Problem> {
+    caller.calls("evaluations")?;
+    let key = &caller.0;
     if batch.evaluations.len() > MAX_BATCH {
         return Err(Problem::malformed(format!("A batch has at most {MAX_BATCH} evaluations.")));
     }
     let now = Timestamp::now();
     let state = app.node.state();
-    let live = live(&state, &headers)?;
+    let live = live(&app, &state)?;
     let whole = |mut item: Map<String, Value>| {
         let defaults = [
             ("subject", &batch.subject),
@@ -96,12 +97,12 @@ async fn evaluations(
             .map_err(|error| Problem::malformed(format!("The question does not fit: {error}.")))
     };
     if batch.evaluations.is_empty() {
-        let answer = answer(live, &key, &whole(Map::new())?, now)?;
-        return Ok(with_position(&state, live, Json(answer)));
+        let answer = answer(live, key, &whole(Map::new())?, now)?;
+        return Ok(with_position(&app, &state, live, Json(answer)));
     }
     let mut answers = Vec::with_capacity(batch.evaluations.len());
     for item in &batch.evaluations {
-        let one = whole(item.clone()).and_then(|question| answer(live, &key, &question, now));
+        let one = whole(item.clone()).and_then(|question| answer(live, key, &question, now));
         let one = one.unwrap_or_else(|problem| {
             let error = json!({ "status": problem.status, "message": problem.detail });
             Answer { decision: false, context: Map::from_iter([("error".to_owned(), error)]) }
@@ -116,7 +117,7 @@ async fn evaluations(
             break;
         }
     }
-    Ok(with_position(&state, live, Json(Answers { evaluations: answers })))
+    Ok(with_position(&app, &state, live, Json(Answers { evaluations: answers })))
 }
 
 /// Where this decision point answers.
@@ -127,40 +128,31 @@ async fn configuration(Shared(app): Shared<App>) -> Json<Configuration> {
     Json(Configuration {
         access_evaluation_endpoint: format!("{base}/access/v1/evaluation"),
         access_evaluations_endpoint: format!("{base}/access/v1/evaluations"),
+        search_subject_endpoint: format!("{base}/access/v1/search/subject"),
+        search_resource_endpoint: format!("{base}/access/v1/search/resource"),
+        search_action_endpoint: format!("{base}/access/v1/search/action"),
         policy_decision_point: base,
     })
 }
 
-/// What is live, if it includes the position the caller wants.
-fn live<'s>(state: &'s State, headers: &HeaderMap) -> Result<&'s Live, Problem> {
-    if let Some(wanted) = headers.get("ostrog-min-position") {
-        let wanted = wanted.to_str().unwrap_or("");
-        let (epoch, position) =
-            wanted.rsplit_once('.').map_or((state.epoch.as_str(), wanted), |(epoch, n)| (epoch, n));
-        let position: i64 =
-            position.parse().map_err(|_| Problem::malformed("Ostrog-Min-Position is <epoch>.<n>, or n."))?;
-        if epoch != state.epoch {
-            return Err(Problem::unavailable(
-                "The position asked for is of another epoch: the database was restored since.",
-            ));
-        }
-        if position > state.position {
-            return Err(Problem::unavailable(format!(
-                "This node is at position {}, before the one asked for.",
-                state.position
-            )));
-        }
-    }
+/// What is live, if this node may answer at all.
+fn live<'s>(app: &App, state: &'s State) -> Result<&'s Live, Problem> {
+    app.node.fresh()?;
     state.live.as_ref().ok_or_else(|| Problem::unavailable("No charter is live."))
 }
 
-fn with_position(state: &State, live: &Live, body: impl IntoResponse) -> Response {
+fn with_position(app: &App, state: &State, live: &Live, body: impl IntoResponse) -> Response {
     let headers = [
         ("ostrog-revision", live.revision.number.to_string()),
         ("ostrog-position", format!("{}.{}", state.epoch, state.position)),
         ("cache-control", "no-store".to_owned()),
     ];
-    (headers, body).into_response()
+    let mut response = (headers, body).into_response();
+    let age = app.node.age();
+    if age > SOON {
+        response.headers_mut().insert("ostrog-stale", age.as_secs().into());
+    }
+    response
 }
 
 fn name(entity: &Entity) -> Option<String> {
@@ -174,51 +166,70 @@ fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Resu
     let explaining = request.context.remove("explain") == Some(Value::Bool(true));
     if !owns(live, key, &question.resource.kind) {
         // What is not there and what is not the key's to ask about answer alike.
-        return Ok(told(false, Reason::UnknownType.code(engine)));
+        return Ok(told(key, false, Reason::UnknownType.code(engine)));
     }
-    let unvouched = key.kind == KeyKind::Operator && request.of_resource.remove("within").is_some();
+    let ignored = unvouched(live, key, &mut request, &question.resource.kind);
     let mut asked =
         request.resolve(engine, now).map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
-    if unvouched {
-        // Where an unregistered resource lies is the word of the application that owns its type.
-        asked
-            .ignored
-            .push("resource.within: the key is not one of the application that owns the type".to_owned());
-    }
-    if explaining {
+    asked.ignored.extend(ignored);
+    if explaining && key.making.detail == Detail::Full {
         let (decision, explanation) = with_scratch(|scratch| explain(engine, &asked, scratch));
-        let mut answer = told(decision.allowed, explanation.reason.clone());
+        let mut answer = told(key, decision.allowed, explanation.reason.clone());
         answer
             .context
             .insert("explanation".to_owned(), serde_json::to_value(&explanation).unwrap_or_default());
-        message(&mut answer, live, decision.reason, decision.allowed);
+        message(&mut answer, live, key, decision.reason, decision.allowed);
         return Ok(answer);
     }
     Ok(match &asked.question {
-        Err(reason) => told(false, reason.code(engine)),
+        Err(reason) => told(key, false, reason.code(engine)),
         Ok(question) => {
             let decision = with_scratch(|scratch| decide(engine, question, scratch));
-            let mut answer = told(decision.allowed, decision.reason.code(engine));
-            message(&mut answer, live, decision.reason, decision.allowed);
+            let mut answer = told(key, decision.allowed, decision.reason.code(engine));
+            message(&mut answer, live, key, decision.reason, decision.allowed);
             answer
         }
     })
 }
 
-/// Whether a key asks about a type: an application's key about those of its application.
-fn owns(live: &Live, key: &Key, kind: &str) -> bool {
-    let KeyKind::Application(application) = &key.kind else { return true };
+/// Where an unregistered resource lies is the word of the application that owns its type: of
+/// another's key it does not count. What is left out is told.
+fn unvouched(live: &Live, key: &Key, request: &mut Request, kind: &str) -> Option<String> {
+    let own = match &key.making.kind {
+        KeyKind::Operator => false,
+        KeyKind::Application(application) => owner(live, kind) == Some(application),
+    };
+    let stated = !own && request.of_resource.remove("within").is_some();
+    stated.then(|| "resource.within: the key is not one of the application that owns the type".to_owned())
+}
+
+/// The application that owns a type.
+fn owner<'l>(live: &'l Live, kind: &str) -> Option<&'l String> {
     let policy = live.world.policy();
-    let owner = policy.kind(kind).and_then(|kind| policy.model().kinds[kind.index()].application);
-    owner.is_some_and(|owner| policy.model().applications[owner].key == *application)
+    let owner = policy.kind(kind).and_then(|kind| policy.model().kinds[kind.index()].application)?;
+    Some(&policy.model().applications[owner].key)
 }
 
-fn told(decision: bool, reason: String) -> Answer {
-    Answer { decision, context: Map::from_iter([("reason".to_owned(), Value::from(reason))]) }
+/// Whether a key asks about a type: an application's key about those of its application, and those
+/// that are listed for it.
+fn owns(live: &Live, key: &Key, kind: &str) -> bool {
+    let KeyKind::Application(application) = &key.making.kind else { return true };
+    owner(live, kind) == Some(application) || key.making.types.iter().any(|listed| listed == kind)
 }
 
-fn message(answer: &mut Answer, live: &Live, reason: Reason, allowed: bool) {
+fn told(key: &Key, decision: bool, reason: String) -> Answer {
+    let mut context = Map::new();
+    if key.making.detail != Detail::None {
+        context.insert("reason".to_owned(), reason.into());
+    }
+    Answer { decision, context }
+}
+
+fn message(answer: &mut Answer, live: &Live, key: &Key, reason: Reason, allowed: bool) {
     let (false, Reason::Rule(rule)) = (allowed, reason) else { return };
+    if key.making.detail == Detail::None {
+        return;
+    }
     let rule = &live.world.policy().model().rules[rule.index()];
     if let Some(message) = &rule.message {
         answer.context.insert("message".to_owned(), message.as_str().into());

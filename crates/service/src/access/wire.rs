@@ -116,4 +116,60 @@ pub struct Configuration {
     pub access_evaluation_endpoint: String,
     /// Several.
     pub access_evaluations_endpoint: String,
+    /// Who may?
+    pub search_subject_endpoint: String,
+    /// With what?
+    pub search_resource_endpoint: String,
+    /// What?
+    pub search_action_endpoint: String,
+}
+
+/// A search: the part that is looked for has a type at most.
+#[derive(Clone, Debug, Deserialize, ToSchema)]
+pub struct Search {
+    /// Who.
+    pub subject: Entity,
+    /// May do what; left out in a search for actions.
+    #[serde(default)]
+    pub action: Option<Action>,
+    /// With what.
+    pub resource: Entity,
+    /// The surroundings.
+    #[serde(default)]
+    #[schema(value_type = Option<Object>)]
+    pub context: Option<Map<String, Value>>,
+    /// Which page.
+    #[serde(default)]
+    pub page: PageAsked,
+}
+
+/// Which page of a search.
+#[derive(Clone, Debug, Default, Deserialize, ToSchema)]
+pub struct PageAsked {
+    /// The `next_token` of the page before.
+    #[serde(default)]
+    pub token: Option<String>,
+    /// At most so many results; 100 unless stated, at most 1000.
+    #[serde(default)]
+    pub limit: Option<usize>,
+}
+
+/// What a search found. It covers what is registered.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct Found {
+    /// Subjects or resources with `type` and `id`, or actions with `name`.
+    #[schema(value_type = Vec<Object>)]
+    pub results: Vec<Value>,
+    /// The next page.
+    pub page: PageTold,
+    /// What else is to be said: whether what is not registered may be meant too.
+    #[schema(value_type = Object)]
+    pub context: Map<String, Value>,
+}
+
+/// The next page.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct PageTold {
+    /// To be sent for the next page; empty after the last one.
+    pub next_token: String,
 }

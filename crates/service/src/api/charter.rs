@@ -1,15 +1,14 @@
 //! What is live, and what it says.
 
 use crate::App;
-use crate::body::{LARGE, StrictJson};
 use crate::caller::Operator;
 use crate::node::State as NodeState;
-use crate::problem::Problem;
+use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::{Path, State};
 use ostrog_core::charter::grid::{Grid, grid as sheet};
 use ostrog_core::charter::model::KindId;
-use ostrog_core::source::{SourceFile, Sources};
+use ostrog_core::source::SourceFile;
 use ostrog_store::revision::RevisionInfo;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -36,6 +35,10 @@ pub struct Status {
     grants: usize,
     /// Whether the database answers.
     database: bool,
+    /// For how many seconds this node has not been known to be in step with it.
+    stale: u64,
+    /// What the register takes in memory, in bytes.
+    memory: usize,
 }
 
 /// A revision.
@@ -70,14 +73,14 @@ impl From<&RevisionInfo> for RevisionShown {
 #[utoipa::path(get, path = "/api/v1/status", tag = "charter",
     responses(
         (status = 200, description = "Revision, position, counts", body = Status),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
-pub async fn status(State(app): State<App>, _operator: Operator) -> Json<Status> {
+pub async fn status(State(app): State<App>, operator: Operator) -> Result<Json<Status>, Problem> {
+    operator.needs("charter:read")?;
     let database = app.node.store().ping().await.is_ok();
     let state = app.node.state();
     let live = state.live.as_ref();
-    Json(Status {
+    Ok(Json(Status {
         version: env!("CARGO_PKG_VERSION"),
         started: app.node.started().to_string(),
         epoch: state.epoch.clone(),
@@ -87,21 +90,22 @@ pub async fn status(State(app): State<App>, _operator: Operator) -> Json<Status>
         entities: live.map_or(0, |live| live.world.register().entity_count()),
         grants: live.map_or(0, |live| live.world.register().grant_count()),
         database,
-    })
+        stale: app.node.age().as_secs(),
+        memory: live.map_or(0, |live| live.world.register().size_bytes()),
+    }))
 }
 
 /// All revisions, newest first.
 #[utoipa::path(get, path = "/api/v1/revisions", tag = "charter",
     responses(
         (status = 200, description = "At most 1000", body = Vec<RevisionShown>),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn revisions(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
 ) -> Result<Json<Vec<RevisionShown>>, Problem> {
+    operator.needs("charter:read")?;
     let all = app.node.store().revisions(1_000).await?;
     Ok(Json(all.iter().map(RevisionShown::from).collect()))
 }
@@ -111,9 +115,15 @@ pub async fn revisions(
 #[serde(deny_unknown_fields)]
 pub struct File {
     /// Its path, with `/` between folders.
-    path: String,
+    pub path: String,
     /// Its text.
-    text: String,
+    pub text: String,
+}
+
+impl From<&SourceFile> for File {
+    fn from(file: &SourceFile) -> Self {
+        File { path: file.path.clone(), text: file.text.clone() }
+    }
 }
 
 /// A revision with its text.
@@ -130,59 +140,20 @@ pub struct RevisionText {
     params(("number" = String, Path, description = "A number, or live")),
     responses(
         (status = 200, description = "The revision", body = RevisionText),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 404, description = "No such revision", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn revision(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
     Path(number): Path<String>,
 ) -> Result<Json<RevisionText>, Problem> {
+    operator.needs("charter:read")?;
     let missing = || Problem::not_found(format!("There is no revision {number}."));
     let live = app.node.state().live.as_ref().map(|live| live.revision.number);
     let wanted = if number == "live" { live } else { number.parse().ok() };
     let found = app.node.store().revision(wanted.ok_or_else(missing)?).await?.ok_or_else(missing)?;
-    let files =
-        found.sources.files().iter().map(|file| File { path: file.path.clone(), text: file.text.clone() });
-    Ok(Json(RevisionText { revision: RevisionShown::from(&found.info), files: files.collect() }))
-}
-
-/// A charter to put live.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct NewRevision {
-    /// What it is about.
-    title: String,
-    /// Its files.
-    files: Vec<File>,
-}
-
-/// Puts a charter live, for all applications, as the next revision.
-#[utoipa::path(post, path = "/api/v1/revisions", tag = "charter", request_body = NewRevision,
-    responses(
-        (status = 200, description = "It is live", body = RevisionShown),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
-        (status = 422, description = "The charter has errors", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
-    ), security(("key" = [])))]
-pub async fn put_live(
-    State(app): State<App>,
-    Operator(key): Operator,
-    StrictJson(new): StrictJson<NewRevision, LARGE>,
-) -> Result<Json<RevisionShown>, Problem> {
-    let files = new.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
-    let node = app.node.clone();
-    // Once begun it is finished, even if the caller goes away.
-    let task = tokio::spawn(async move { node.put_live(Sources::new(files), &new.title, &key.id).await });
-    let (info, _) =
-        task.await.map_err(|_| Problem::internal("The rollout was broken off; the log says why."))??;
-    Ok(Json(RevisionShown::from(&info)))
+    let files = found.sources.files().iter().map(File::from).collect();
+    Ok(Json(RevisionText { revision: RevisionShown::from(&found.info), files }))
 }
 
 /// What the live charter declares, for lists and completion.
@@ -233,11 +204,10 @@ fn live(state: &NodeState) -> Result<&crate::node::Live, Problem> {
 #[utoipa::path(get, path = "/api/v1/model", tag = "charter",
     responses(
         (status = 200, description = "Applications, types, roles", body = Model),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
-pub async fn model(State(app): State<App>, _operator: Operator) -> Result<Json<Model>, Problem> {
+pub async fn model(State(app): State<App>, operator: Operator) -> Result<Json<Model>, Problem> {
+    operator.needs("charter:read")?;
     let state = app.node.state();
     let policy = live(&state)?.world.policy();
     let model = policy.model();
@@ -274,16 +244,14 @@ pub async fn model(State(app): State<App>, _operator: Operator) -> Result<Json<M
     params(("type" = String, Path, description = "A resource type")),
     responses(
         (status = 200, description = "Roles from small to large, actions in order", body = Object),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 404, description = "No such type", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn grid(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
     Path(kind): Path<String>,
 ) -> Result<Json<Grid>, Problem> {
+    operator.needs("charter:read")?;
     let state = app.node.state();
     let policy = live(&state)?.world.policy();
     let id = policy.kind(&kind).filter(|kind| KindId::is_resource(*kind));

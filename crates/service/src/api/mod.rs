@@ -1,7 +1,10 @@
 //! The management API: what the command line and the console need.
 
-mod ask;
+mod changes;
 mod charter;
+mod draft;
+mod keys;
+mod questions;
 mod register;
 mod session;
 
@@ -13,17 +16,32 @@ use utoipa_axum::routes;
 pub fn router() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(session::begin, session::show, session::end))
-        .routes(routes!(ask::ask))
+        .routes(routes!(questions::ask))
+        .routes(routes!(questions::actions))
+        .routes(routes!(questions::reach))
+        .routes(routes!(questions::holders))
+        .routes(routes!(questions::rows))
+        .routes(routes!(questions::hints))
         .routes(routes!(charter::status))
-        .routes(routes!(charter::revisions, charter::put_live))
+        .routes(routes!(charter::revisions))
         .routes(routes!(charter::revision))
         .routes(routes!(charter::model))
         .routes(routes!(charter::grid))
+        .routes(routes!(draft::drafts, draft::save))
+        .routes(routes!(draft::draft, draft::discard))
+        .routes(routes!(draft::roll_out))
         .routes(routes!(register::entities))
-        .routes(routes!(register::entity))
+        .routes(routes!(register::entity, register::put_entity, register::delete_entity))
         .routes(routes!(register::facts))
         .routes(routes!(register::grants, register::give))
         .routes(routes!(register::end))
-        .routes(routes!(register::changes))
+        .routes(routes!(register::activations, register::activate))
+        .routes(routes!(register::deactivate))
+        .routes(routes!(register::tenant_roles, register::put_tenant_role))
+        .routes(routes!(register::end_tenant_role))
         .routes(routes!(register::load))
+        .routes(routes!(changes::changes))
+        .routes(routes!(keys::keys, keys::make))
+        .routes(routes!(keys::replace))
+        .routes(routes!(keys::end))
 }

@@ -1,19 +1,26 @@
-//! The register: reading it, writing it, and what happened to it.
+//! The register: reading it and writing it.
 
-use super::ask::changes as fact_changes;
+use super::questions::changes as fact_changes;
 use crate::App;
 use crate::body::{Params, StrictJson, Text};
-use crate::caller::Operator;
-use crate::node::{By, Live, Written};
-use crate::problem::{Problem, ProblemPart};
+use crate::caller::{Caller, Operator};
+use crate::node::{By, Expected, Live, Wanted, Written, tenant_of};
+use crate::operators::Rights;
+use crate::problem::{Problem, ProblemPart, Refused};
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, header};
+use axum::response::{IntoResponse as _, Response};
+use jiff::Timestamp;
+use ostrog_core::charter::model::{PermId, Stated};
 use ostrog_core::names::nearest;
-use ostrog_core::prelude::{Change, line};
-use ostrog_core::register::{Grant, GrantId, PlaceOf, Register};
+use ostrog_core::prelude::{Change, World, line};
+use ostrog_core::register::{EntityId, Grant, GrantId, MadeRole, PlaceOf, Register};
+use ostrog_store::key::KeyKind;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::collections::BTreeMap;
+use serde_json::{Map, Value, json};
+use sha2::{Digest as _, Sha256};
+use std::collections::{BTreeMap, HashMap};
 use utoipa::{IntoParams, ToSchema};
 
 /// Most lines of one load.
@@ -28,6 +35,8 @@ pub struct EntityQuery {
     /// Only names that begin so.
     #[serde(default)]
     prefix: String,
+    /// Only those of which this is stated: `name=value`, the value as JSON or as a bare text.
+    attribute: Option<String>,
     /// Only names after this one: the last of the page before.
     #[serde(default)]
     after: String,
@@ -49,27 +58,70 @@ fn live(state: &crate::node::State) -> Result<&Live, Problem> {
     state.live.as_ref().ok_or_else(|| Problem::unavailable("No charter is live."))
 }
 
+/// What a tenant's operator sees: what lies in tenants that they may read.
+struct Readable<'a> {
+    operator: &'a Operator,
+    world: &'a World,
+    everything: bool,
+    tenants: HashMap<String, bool>,
+}
+
+impl<'a> Readable<'a> {
+    fn new(operator: &'a Operator, world: &'a World) -> Self {
+        let everything = operator.rights.may("register:read", None);
+        Readable { operator, world, everything, tenants: HashMap::new() }
+    }
+
+    fn has(&mut self, id: EntityId) -> bool {
+        self.everything
+            || tenant_of(self.world, id).is_some_and(|tenant| {
+                let may = || self.operator.rights.may("register:read", Some(&tenant));
+                *self.tenants.entry(tenant.clone()).or_insert_with(may)
+            })
+    }
+}
+
+fn attribute_wanted(text: &str) -> Result<(&str, Value), Problem> {
+    let (name, value) = text
+        .split_once('=')
+        .ok_or_else(|| Problem::malformed("attribute is name=value, such as zone=quay."))?;
+    Ok((name, serde_json::from_str(value).unwrap_or_else(|_| value.into())))
+}
+
 /// Entities by name.
 #[utoipa::path(get, path = "/api/v1/entities", tag = "register", params(EntityQuery),
     responses(
         (status = 200, description = "Entities as register lines, by name", body = Page),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn entities(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
     Params(query): Params<EntityQuery>,
 ) -> Result<Json<Page>, Problem> {
     let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
     let state = app.node.state();
-    let register = live(&state)?.world.register();
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let wanted = query.attribute.as_deref().map(attribute_wanted).transpose()?;
+    let has = |id: EntityId| match &wanted {
+        None => true,
+        Some((name, value)) => {
+            let stated = register.sym(name).and_then(|name| register.attribute(id, name));
+            stated.is_some_and(|stated| match stated {
+                Stated::One(one) => one.to_json() == *value,
+                Stated::Many(many) => many.iter().any(|one| one.to_json() == *value),
+                Stated::Unfit => false,
+            })
+        }
+    };
+    let mut readable = Readable::new(&operator, world);
     let mut names: Vec<&str> = register
         .all_entities()
-        .map(|id| register.name(id))
-        .filter(|name| name.starts_with(&query.prefix) && *name > query.after.as_str())
+        .map(|id| (register.name(id), id))
+        .filter(|(name, _)| name.starts_with(&query.prefix) && *name > query.after.as_str())
+        .filter(|(_, id)| has(*id) && readable.has(*id))
+        .map(|(name, _)| name)
         .collect();
     let more = names.len() > limit;
     if more {
@@ -108,21 +160,27 @@ pub struct EntityShown {
     params(("name" = String, Path, description = "type:id")),
     responses(
         (status = 200, description = "All that is known of it", body = EntityShown),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 404, description = "Not registered", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn entity(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
     Path(name): Path<String>,
-) -> Result<Json<EntityShown>, Problem> {
+) -> Result<Response, Problem> {
     let state = app.node.state();
-    let register = live(&state)?.world.register();
-    let id = register.registered(&name).ok_or_else(|| missing(register, &name))?;
-    Ok(Json(EntityShown {
-        entity: register.entity_json(id),
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let mut readable = Readable::new(&operator, world);
+    // What is not there and what is not theirs answer alike.
+    let found = register.registered(&name).filter(|id| readable.has(*id));
+    let id = found.ok_or_else(|| match readable.everything {
+        true => missing(register, &name),
+        false => Problem::not_found(format!("{name} is not registered")),
+    })?;
+    let entity = register.entity_json(id);
+    let tag = [(header::ETAG, etag(&entity))];
+    let shown = EntityShown {
+        entity,
         groups: register.groups(id).iter().map(|group| register.name(*group).to_owned()).collect(),
         grants: register.grants_to(id).map(|(_, grant)| register.grant_json(&grant)).collect(),
         contents: register
@@ -132,6 +190,96 @@ pub async fn entity(
             .map(|inner| register.name(*inner).to_owned())
             .collect(),
         position: state.position,
+    };
+    Ok((tag, Json(shown)).into_response())
+}
+
+/// What stands for all that is said of an entity.
+fn etag(entity: &Value) -> String {
+    let digest = Sha256::digest(entity.to_string());
+    let hex: String = digest.iter().take(12).map(|byte| format!("{byte:02x}")).collect();
+    format!("\"{hex}\"")
+}
+
+/// Writes all that is said of an entity: a register line's members, without its name.
+///
+/// With `If-Match` only if it is still what the caller has read; with `If-None-Match: *` only if it
+/// is not registered.
+#[utoipa::path(put, path = "/api/v1/entities/{name}", tag = "register", request_body = Object,
+    params(("name" = String, Path, description = "type:id")),
+    responses(
+        (status = 200, description = "It is so", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn put_entity(
+    State(app): State<App>,
+    operator: Operator,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    StrictJson(mut line): StrictJson<Map<String, Value>>,
+) -> Result<Json<WrittenShown>, Problem> {
+    if line.insert("entity".to_owned(), name.clone().into()).is_some_and(|told| told != name.as_str()) {
+        return Err(Problem::malformed("The line is of another entity than the path."));
+    }
+    let change =
+        line::from_json(&Value::Object(line)).map_err(|detail| Problem::malformed(format!("{detail}.")))?;
+    let expected = expected(&headers, name);
+    let written = app
+        .node
+        .change(vec![change], By::operator(operator, None), Wanted { expected, ..Wanted::default() })
+        .await?;
+    Ok(shown(&app, written))
+}
+
+/// Deletes an entity; with `contents=true` what lies within it too.
+#[utoipa::path(delete, path = "/api/v1/entities/{name}", tag = "register",
+    params(("name" = String, Path, description = "type:id"), DeleteQuery),
+    responses(
+        (status = 200, description = "It is gone, and every fact that named it", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn delete_entity(
+    State(app): State<App>,
+    operator: Operator,
+    Path(name): Path<String>,
+    headers: HeaderMap,
+    Params(query): Params<DeleteQuery>,
+) -> Result<Json<WrittenShown>, Problem> {
+    let expected = expected(&headers, name.clone());
+    let change = Change::Delete { name, contents: query.contents };
+    let written = app
+        .node
+        .change(vec![change], By::operator(operator, None), Wanted { expected, ..Wanted::default() })
+        .await?;
+    Ok(shown(&app, written))
+}
+
+/// How an entity is deleted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct DeleteQuery {
+    /// What lies within it too.
+    #[serde(default)]
+    contents: bool,
+}
+
+/// What a caller expects of an entity, by its preconditions.
+fn expected(headers: &HeaderMap, name: String) -> Option<Expected> {
+    let text = |header| headers.get(header).and_then(|value: &HeaderValue| value.to_str().ok());
+    let tag = match (text(header::IF_MATCH), text(header::IF_NONE_MATCH)) {
+        (Some(tag), _) => Some(tag.to_owned()),
+        (None, Some(_)) => None,
+        (None, None) => return None,
+    };
+    Some(Box::new(move |world: &World| {
+        let register = world.register();
+        let now = register.registered(&name).map(|id| etag(&register.entity_json(id)));
+        match (&tag, now) {
+            (Some(tag), Some(now)) if *tag == now || tag == "*" => Ok(()),
+            (None, None) => Ok(()),
+            (Some(_), None) => Err(Problem::changed(format!("{name} is not registered any more."))),
+            _ => Err(Problem::changed(format!("{name} is not as you read it; read it again."))),
+        }
     }))
 }
 
@@ -163,6 +311,15 @@ pub struct LoadQuery {
     /// Only says what would be refused and what would change.
     #[serde(default)]
     check: bool,
+    /// Only if nothing was written since this position.
+    at: Option<i64>,
+}
+
+impl LoadQuery {
+    fn wanted(&self) -> Wanted {
+        let at = self.at;
+        Wanted { check_only: self.check, at, expected: None }
+    }
 }
 
 /// Loads register lines (NDJSON), all of them or none.
@@ -170,16 +327,11 @@ pub struct LoadQuery {
     request_body(content = String, content_type = "application/x-ndjson"),
     responses(
         (status = 200, description = "All lines are in force", body = WrittenShown),
-        (status = 400, description = "Malformed, or more than 10000 lines", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 422, description = "What is wrong, by line; nothing was changed", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away, or no charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn load(
     State(app): State<App>,
-    Operator(key): Operator,
+    operator: Operator,
     Params(query): Params<LoadQuery>,
     Text(body): Text,
 ) -> Result<Json<WrittenShown>, Problem> {
@@ -201,7 +353,7 @@ pub async fn load(
         return Err(Problem::invalid(format!("Nothing was changed: line {}: {}.", first.at, first.detail))
             .with(parts));
     }
-    let written = app.node.change(changes, By::actor(&key.id), query.check).await?;
+    let written = app.node.change(changes, By::operator(operator, None), query.wanted()).await?;
     Ok(shown(&app, written))
 }
 
@@ -218,27 +370,22 @@ pub struct Facts {
 }
 
 /// Sets and removes facts, all or none.
-#[utoipa::path(post, path = "/api/v1/facts", tag = "register", request_body = Facts,
+#[utoipa::path(post, path = "/api/v1/facts", tag = "register", params(LoadQuery), request_body = Facts,
     responses(
         (status = 200, description = "They are in force", body = WrittenShown),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
-        (status = 422, description = "What is wrong; nothing was changed", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away, or no charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn facts(
     State(app): State<App>,
-    Operator(key): Operator,
+    operator: Operator,
+    Params(query): Params<LoadQuery>,
     StrictJson(facts): StrictJson<Facts>,
 ) -> Result<Json<WrittenShown>, Problem> {
     let changes = {
         let state = app.node.state();
         fact_changes(&live(&state)?.world, &facts.set, &facts.remove)?
     };
-    let written = app.node.change(changes, By::actor(&key.id), false).await?;
+    let written = app.node.change(changes, By::operator(operator, None), query.wanted()).await?;
     Ok(shown(&app, written))
 }
 
@@ -246,6 +393,8 @@ pub async fn facts(
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct GrantQuery {
+    /// Only the one with this id.
+    id: Option<String>,
     /// Only those to this holder.
     to: Option<String>,
     /// Only those at this place.
@@ -263,27 +412,31 @@ pub struct GrantQuery {
 #[utoipa::path(get, path = "/api/v1/grants", tag = "register", params(GrantQuery),
     responses(
         (status = 200, description = "Grants as register lines, by id", body = Page),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "No charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn grants(
     State(app): State<App>,
-    _operator: Operator,
+    operator: Operator,
     Params(query): Params<GrantQuery>,
 ) -> Result<Json<Page>, Problem> {
     let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
     let state = app.node.state();
-    let register = live(&state)?.world.register();
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let mut readable = Readable::new(&operator, world);
     let is = |wanted: &Option<String>, name: &str| wanted.as_deref().is_none_or(|wanted| wanted == name);
     let after = Some(query.after.as_str()).filter(|after| !after.is_empty()).map(GrantId::new);
     let fits = |grant: &Grant<'_>| {
+        let seen = match grant.at {
+            PlaceOf::Everywhere => readable.everything,
+            PlaceOf::At(place) => readable.has(place),
+        };
         let at = match grant.at {
             PlaceOf::Everywhere => "everywhere",
             PlaceOf::At(place) => register.name(place),
         };
-        after.is_none_or(|after| grant.id > after)
+        seen && after.is_none_or(|after| grant.id > after)
+            && query.id.as_deref().is_none_or(|id| GrantId::new(id) == grant.id)
             && is(&query.to, register.name(grant.to))
             && is(&query.at, at)
             && is(&query.role, register.text(grant.role))
@@ -307,21 +460,18 @@ pub async fn grants(
 #[utoipa::path(post, path = "/api/v1/grants", tag = "register", request_body = Object,
     responses(
         (status = 200, description = "It is in force", body = WrittenShown),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
-        (status = 422, description = "The grant cannot be", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away, or no charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn give(
     State(app): State<App>,
-    Operator(key): Operator,
+    operator: Operator,
     StrictJson(grant): StrictJson<Value>,
 ) -> Result<Json<WrittenShown>, Problem> {
     let grant = line::grant(&grant).map_err(|detail| Problem::malformed(format!("{detail}.")))?;
-    let written = app.node.change(vec![Change::Grant(Box::new(grant))], By::actor(&key.id), false).await?;
+    let written = app
+        .node
+        .change(vec![Change::Grant(Box::new(grant))], By::operator(operator, None), Wanted::default())
+        .await?;
     Ok(shown(&app, written))
 }
 
@@ -336,79 +486,198 @@ pub struct NoteQuery {
     note: Option<String>,
 }
 
+impl NoteQuery {
+    fn by(self, operator: Operator) -> Result<By, Problem> {
+        if self.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE) {
+            return Err(Problem::malformed(format!("A note has at most {MAX_NOTE} bytes.")));
+        }
+        Ok(By::operator(operator, self.note))
+    }
+}
+
 /// Ends a grant.
 #[utoipa::path(delete, path = "/api/v1/grants/{id}", tag = "register",
     params(("id" = String, Path, description = "The grant's id"), NoteQuery),
     responses(
         (status = 200, description = "It has ended", body = WrittenShown),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 422, description = "There is no such grant", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away, or no charter is live", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
 pub async fn end(
     State(app): State<App>,
-    Operator(key): Operator,
+    operator: Operator,
     Path(id): Path<String>,
     Params(query): Params<NoteQuery>,
 ) -> Result<Json<WrittenShown>, Problem> {
-    if query.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE) {
-        return Err(Problem::malformed(format!("A note has at most {MAX_NOTE} bytes.")));
-    }
-    let by = By { actor: key.id.clone(), note: query.note };
-    let written = app.node.change(vec![Change::EndGrant(id)], by, false).await?;
+    let written = app.node.change(vec![Change::EndGrant(id)], query.by(operator)?, Wanted::default()).await?;
     Ok(shown(&app, written))
 }
 
-/// Which changes.
+/// Which activations.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
-pub struct ChangeQuery {
-    /// Only those before this position.
-    before: Option<i64>,
-    /// At most so many; 50 unless stated, at most 1000.
-    limit: Option<i64>,
+pub struct ActivationQuery {
+    /// Only those for this subject.
+    subject: Option<String>,
 }
 
-/// One change.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct ChangeShown {
-    /// 1, 2, 3 … without gaps.
-    position: i64,
-    /// When.
-    at: String,
-    /// The id of the key that did it.
-    actor: String,
-    /// `register`, `rollout` or `key`.
-    kind: String,
-    /// What, as register lines.
-    #[schema(value_type = Object)]
-    lines: Value,
-}
-
-/// What happened, newest first.
-#[utoipa::path(get, path = "/api/v1/changes", tag = "register", params(ChangeQuery),
+/// Grants on standby that are active, or will be, soonest end first; at most 1000.
+#[utoipa::path(get, path = "/api/v1/activations", tag = "register", params(ActivationQuery),
     responses(
-        (status = 200, description = "Changes", body = Vec<ChangeShown>),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "No key, or none that counts", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 503, description = "The database is away", body = Problem, content_type = "application/problem+json"),
+        (status = 200, description = "Activations as register lines", body = Page),
+        Refused,
     ), security(("key" = [])))]
-pub async fn changes(
+pub async fn activations(
     State(app): State<App>,
-    _operator: Operator,
-    Params(query): Params<ChangeQuery>,
-) -> Result<Json<Vec<ChangeShown>>, Problem> {
-    let found =
-        app.node.store().changes_before(query.before, query.limit.unwrap_or(50).clamp(1, 1_000)).await?;
-    let shown = found.into_iter().map(|change| ChangeShown {
-        position: change.position,
-        at: change.at.to_string(),
-        actor: change.actor,
-        kind: change.kind,
-        lines: change.lines,
-    });
-    Ok(Json(shown.collect()))
+    operator: Operator,
+    Params(query): Params<ActivationQuery>,
+) -> Result<Json<Page>, Problem> {
+    let now = Timestamp::now();
+    let state = app.node.state();
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let mut readable = Readable::new(&operator, world);
+    let mut found: Vec<_> = register
+        .all_activations()
+        .filter(|activation| activation.until.is_none_or(|until| now < until))
+        .filter(|of| query.subject.as_deref().is_none_or(|wanted| register.name(of.subject) == wanted))
+        .filter(|activation| match register.grant(activation.grant).map(|grant| grant.at) {
+            Some(PlaceOf::At(place)) => readable.has(place),
+            _ => readable.everything,
+        })
+        .collect();
+    found.sort_by_key(|activation| activation.until);
+    let items = found.iter().take(MAX_PAGE).map(|activation| register.activation_json(activation)).collect();
+    Ok(Json(Page { items, next: None }))
+}
+
+/// Activates a grant on standby: an operator, or an application for one of its sessions.
+///
+/// An application's key names the session, and only roles that subjects may activate themselves
+/// (`self = true`), and that give something of its own types.
+#[utoipa::path(post, path = "/api/v1/activations", tag = "register", request_body = Object,
+    responses(
+        (status = 200, description = "It counts", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn activate(
+    State(app): State<App>,
+    Caller(key): Caller,
+    StrictJson(activation): StrictJson<Value>,
+) -> Result<Json<WrittenShown>, Problem> {
+    let change = line::from_json(&json!({ "activation": activation }))
+        .map_err(|detail| Problem::malformed(format!("{detail}.")))?;
+    let Change::Activate(asked) = &change else { return Err(Problem::malformed("This is no activation.")) };
+    let by = match &key.making.kind {
+        KeyKind::Operator => By::operator(Operator { rights: Rights::of(&key), key }, None),
+        KeyKind::Application(application) => {
+            let state = app.node.state();
+            let world = &live(&state)?.world;
+            if asked.session.is_none() || !may_activate(world, application, &asked.grant) {
+                return Err(Problem::forbidden(
+                    "An application activates, for a session, only grants whose role says self = true and gives something of its own types.",
+                ));
+            }
+            By::host(&key.id)
+        }
+    };
+    let written = app.node.change(vec![change], by, Wanted::default()).await?;
+    Ok(shown(&app, written))
+}
+
+fn may_activate(world: &World, application: &str, grant: &str) -> bool {
+    let policy = world.policy();
+    let model = policy.model();
+    let register = world.register();
+    let role = register.grant_by_id(grant).and_then(|grant| policy.role(register.text(grant.role)));
+    role.is_some_and(|role| {
+        let own = model.kinds.iter().filter(|kind| {
+            kind.application.is_some_and(|owner| model.applications[owner].key == application)
+        });
+        let mut permissions = own.flat_map(|kind| kind.permissions.clone()).map(|at| PermId::at(at as usize));
+        model.roles[role.index()].standby.as_ref().is_some_and(|standby| standby.by_self)
+            && permissions.any(|permission| policy.may_give(role, permission))
+    })
+}
+
+/// Ends an activation.
+#[utoipa::path(delete, path = "/api/v1/activations/{id}", tag = "register",
+    params(("id" = String, Path, description = "The activation's id"), NoteQuery),
+    responses(
+        (status = 200, description = "It has ended", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn deactivate(
+    State(app): State<App>,
+    operator: Operator,
+    Path(id): Path<String>,
+    Params(query): Params<NoteQuery>,
+) -> Result<Json<WrittenShown>, Problem> {
+    let change = Change::EndActivation(id);
+    let written = app.node.change(vec![change], query.by(operator)?, Wanted::default()).await?;
+    Ok(shown(&app, written))
+}
+
+/// Whose roles.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct TenantQuery {
+    /// Only those of this tenant, by its id.
+    tenant: Option<String>,
+}
+
+/// The roles that tenants made.
+#[utoipa::path(get, path = "/api/v1/tenant-roles", tag = "register", params(TenantQuery),
+    responses(
+        (status = 200, description = "Roles as register lines", body = Page),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn tenant_roles(
+    State(app): State<App>,
+    operator: Operator,
+    Params(query): Params<TenantQuery>,
+) -> Result<Json<Page>, Problem> {
+    let state = app.node.state();
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let mut readable = Readable::new(&operator, world);
+    let wanted = |role: &MadeRole| {
+        query.tenant.as_deref().is_none_or(|tenant| register.id_text(role.tenant) == tenant)
+    };
+    let found = register.made_roles().filter(|(_, role)| wanted(role) && readable.has(role.tenant));
+    Ok(Json(Page { items: found.map(|(key, role)| register.made_json(key, role)).collect(), next: None }))
+}
+
+/// Makes a tenant's own role, or makes it anew.
+#[utoipa::path(put, path = "/api/v1/tenant-roles", tag = "register", request_body = Object,
+    responses(
+        (status = 200, description = "It is so", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn put_tenant_role(
+    State(app): State<App>,
+    operator: Operator,
+    StrictJson(role): StrictJson<Value>,
+) -> Result<Json<WrittenShown>, Problem> {
+    let change = line::from_json(&json!({ "tenant-role": role }))
+        .map_err(|detail| Problem::malformed(format!("{detail}.")))?;
+    let written = app.node.change(vec![change], By::operator(operator, None), Wanted::default()).await?;
+    Ok(shown(&app, written))
+}
+
+/// Ends a tenant's own role, and the grants of it.
+#[utoipa::path(delete, path = "/api/v1/tenant-roles/{tenant}/{key}", tag = "register",
+    params(("tenant" = String, Path, description = "The tenant's id"), ("key" = String, Path, description = "The role's key"), NoteQuery),
+    responses(
+        (status = 200, description = "It has ended", body = WrittenShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn end_tenant_role(
+    State(app): State<App>,
+    operator: Operator,
+    Path((tenant, key)): Path<(String, String)>,
+    Params(query): Params<NoteQuery>,
+) -> Result<Json<WrittenShown>, Problem> {
+    let change = Change::EndTenantRole(format!("{tenant}/{key}"));
+    let written = app.node.change(vec![change], query.by(operator)?, Wanted::default()).await?;
+    Ok(shown(&app, written))
 }

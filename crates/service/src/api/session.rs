@@ -3,7 +3,7 @@
 use crate::App;
 use crate::body::StrictJson;
 use crate::caller::{COOKIE, Operator, session_token};
-use crate::problem::Problem;
+use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -34,11 +34,7 @@ pub struct SignedIn {
 #[utoipa::path(post, path = "/api/v1/session", tag = "console", request_body = SignIn,
     responses(
         (status = 200, description = "Signed in; the session is in a cookie that scripts cannot read", body = SignedIn),
-        (status = 400, description = "Malformed", body = Problem, content_type = "application/problem+json"),
-        (status = 401, description = "The key does not count", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator's key", body = Problem, content_type = "application/problem+json"),
-        (status = 413, description = "Too large", body = Problem, content_type = "application/problem+json"),
-        (status = 415, description = "Not JSON", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ))]
 pub async fn begin(
     State(app): State<App>,
@@ -49,14 +45,17 @@ pub async fn begin(
         .node
         .key(sign_in.key.trim(), now)
         .ok_or_else(|| Problem::unauthenticated("The key is not known, or has ended."))?;
-    if key.kind != KeyKind::Operator {
+    if key.making.kind != KeyKind::Operator {
         return Err(Problem::forbidden("The console needs an operator's key; this one is an application's."));
     }
     let token = app.sessions.begin(&key, now);
     tracing::info!(key = %key.id, "signed in to the console");
     let secure = if app.public_url.starts_with("https://") { "; Secure" } else { "" };
     let cookie = format!("{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict{secure}");
-    Ok(([(header::SET_COOKIE, cookie)], Json(SignedIn { key: key.id.clone(), name: key.name.clone() }))
+    Ok((
+        [(header::SET_COOKIE, cookie)],
+        Json(SignedIn { key: key.id.clone(), name: key.making.name.clone() }),
+    )
         .into_response())
 }
 
@@ -64,11 +63,10 @@ pub async fn begin(
 #[utoipa::path(get, path = "/api/v1/session", tag = "console",
     responses(
         (status = 200, description = "Who", body = SignedIn),
-        (status = 401, description = "Nobody", body = Problem, content_type = "application/problem+json"),
-        (status = 403, description = "Not an operator", body = Problem, content_type = "application/problem+json"),
+        Refused,
     ), security(("key" = [])))]
-pub async fn show(Operator(key): Operator) -> Json<SignedIn> {
-    Json(SignedIn { key: key.id.clone(), name: key.name.clone() })
+pub async fn show(Operator { key, .. }: Operator) -> Json<SignedIn> {
+    Json(SignedIn { key: key.id.clone(), name: key.making.name.clone() })
 }
 
 /// Ends the session.

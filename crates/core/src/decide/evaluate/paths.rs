@@ -105,7 +105,7 @@ impl<'e> Walk<'e> {
 
     pub(super) fn tenant_of(&self, thing: Thing<'_>) -> Tenant {
         match thing {
-            Thing::Registered(id) => self.engine.tenant_of(id),
+            Thing::Registered(id) => self.engine.tenant(id),
             // Only the question's own site leads to it.
             Thing::Own => self.site.tenant,
             Thing::Named(_) => Tenant::Unknown,
@@ -158,7 +158,7 @@ impl<'e> Walk<'e> {
             return true;
         }
         let of = self.tenant_of(from);
-        let at = self.engine.tenant_of(to);
+        let at = self.engine.tenant(to);
         of != Tenant::Unknown && (at == Tenant::None || (at == of && at != Tenant::Unknown))
     }
 

@@ -22,6 +22,7 @@ use crate::register::{EntityId, State};
 use crate::value::{Truth, Value};
 use filter::Trees;
 use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 
@@ -31,13 +32,15 @@ const MAX_BRANCHES: usize = 4_096;
 const MAX_IDS: usize = 10_000;
 
 /// Which columns an application's table has, by what they hold.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Columns {
     /// The table, as it stands behind `from`.
     pub table: String,
     /// The column with the resource's id.
     pub id: String,
     /// Columns of attributes, of single relations to users or services, and of `within`.
+    #[serde(default)]
     pub columns: BTreeMap<String, String>,
 }
 

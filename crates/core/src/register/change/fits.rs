@@ -104,7 +104,7 @@ pub(super) fn fits_role(
 }
 
 /// Whether tenants may put what a pattern stands for into roles of their own.
-pub(super) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), String> {
+pub(in crate::register) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), String> {
     let permissions = policy.expand(pattern);
     if permissions.is_empty() {
         let known = policy.model().permissions.iter().map(|permission| permission.text.as_str());
@@ -138,4 +138,42 @@ pub(in crate::register) fn grant_fits(
         grant.terms.values.iter().map(|(name, values)| (register.text(*name).to_owned(), values.clone()));
     let line = GrantLine { role, values: values.collect(), ..GrantLine::default() };
     fits_role(policy, &line, &kind(grant.to), place.as_deref())
+}
+
+/// Whether a charter permits what a register says of an entity.
+pub(in crate::register) fn entity_fits(
+    policy: &Policy,
+    register: &Register,
+    id: EntityId,
+) -> Result<(), String> {
+    let kind = register.text(register.kind(id));
+    let model = policy.model();
+    let Some(declared) = policy.kind(kind).map(|kind| &model.kinds[kind.index()]) else {
+        let known = model.kinds.iter().map(|kind| kind.key.as_str());
+        return Err(format!("unknown type {kind:?}{}", did_you_mean(kind, known)));
+    };
+    for (name, value) in register.attributes(id) {
+        let name = register.text(name);
+        fits_attribute(declared_attribute(policy, kind, name)?, name, value)?;
+    }
+    let is_one_of = |target: EntityId, kinds: &[KindId]| {
+        policy.kind(register.text(register.kind(target))).is_some_and(|kind| kinds.contains(&kind))
+    };
+    for (name, to) in register.relations(id) {
+        let name = register.text(name);
+        let relation = declared_relation(policy, kind, name)?;
+        if !relation.many && to.len() > 1 {
+            return Err(format!("{name:?} leads to one thing, not {}", to.len()));
+        }
+        if let Some(odd) = to.iter().find(|target| !is_one_of(**target, &relation.to)) {
+            return Err(format!("{name:?} does not lead to {}", register.name(*odd)));
+        }
+    }
+    match register.within(id) {
+        Some(outer) if !is_one_of(outer, &declared.within) => {
+            Err(format!("a {kind} does not lie within {}", register.name(outer)))
+        }
+        None if !declared.within.is_empty() => Err("it lies within nothing".to_owned()),
+        _ => Ok(()),
+    }
 }

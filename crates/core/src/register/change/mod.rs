@@ -6,9 +6,9 @@ mod grants;
 mod retract;
 mod shape;
 
-use fits::{declared_attribute, declared_relation, fits_attribute, fits_role, fits_tenant_clauses};
+use fits::{declared_attribute, declared_relation, fits_attribute, fits_role};
 
-pub(super) use fits::grant_fits;
+pub(super) use fits::{entity_fits, fits_tenant_clauses, grant_fits};
 
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};

@@ -2,21 +2,33 @@
 //!
 //! A write goes through the database first: it takes the lock on the counter row, is checked
 //! against the state at that position, is recorded and committed, and only then becomes visible
-//! here. Readers see the state before or after a write, never in between.
+//! here. Readers see the state before or after a write, never in between. [`follow`] keeps a node in
+//! step with what other nodes write.
 
+pub mod follow;
+mod touched;
+
+pub use touched::tenant_of;
+
+use crate::caller::Operator;
+use crate::operators::Rights;
 use crate::problem::{Problem, ProblemPart};
 use jiff::Timestamp;
 use ostrog_core::charter;
-use ostrog_core::prelude::{Change, Register, Sources, World, line};
+use ostrog_core::prelude::{Change, Sources, World, line};
 use ostrog_core::register::State as EntityState;
 use ostrog_core::register::change::{Applied, Effect, Refusal};
-use ostrog_store::key::{Key, KeyKind, KeyText};
+use ostrog_store::draft::Draft;
+use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::revision::RevisionInfo;
-use ostrog_store::workspace::{Loaded, Recorded, Write};
+use ostrog_store::workspace::{Recorded, Write};
 use ostrog_store::{Error, Store};
 use serde_json::{Value, json};
-use std::collections::HashMap;
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::fmt;
+use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::time::{Duration, Instant};
+use tokio::sync::watch;
 
 /// A charter in force with the register it is asked about.
 #[derive(Debug)]
@@ -49,22 +61,73 @@ pub struct Node {
     /// One write at a time here; the database orders those of other nodes.
     writing: tokio::sync::Mutex<()>,
     started: Timestamp,
+    /// Keys used since that was last noted.
+    used: Mutex<HashSet<String>>,
+    /// The position last reached, for those who wait for one.
+    reached: watch::Sender<i64>,
+    /// When memory was last known to be in step with the database.
+    in_step: RwLock<Instant>,
+    max_stale: Duration,
+    stop: watch::Sender<bool>,
 }
 
 /// Who writes, and why.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub struct By {
     /// The id of a key, or what else acts.
     pub actor: String,
     /// The reason, kept with the change.
     pub note: Option<String>,
+    /// What they may write; none: anything.
+    pub rights: Option<Rights>,
 }
 
 impl By {
-    /// Somebody who gives no reason.
-    pub fn actor(actor: &str) -> By {
-        By { actor: actor.to_owned(), note: None }
+    /// The program itself, or whoever started it: may write anything, for no reason.
+    pub fn host(actor: &str) -> By {
+        By { actor: actor.to_owned(), note: None, rights: None }
     }
+
+    /// An operator.
+    pub fn operator(operator: Operator, note: Option<String>) -> By {
+        By { actor: operator.key.id.clone(), note, rights: Some(operator.rights) }
+    }
+}
+
+/// What must be so for a write to be made.
+pub type Expected = Box<dyn Fn(&World) -> Result<(), Problem> + Send + Sync>;
+
+/// How a write is wanted.
+#[derive(Default)]
+pub struct Wanted {
+    /// Only says what would be refused and what would change.
+    pub check_only: bool,
+    /// Only if nothing was written since this position.
+    pub at: Option<i64>,
+    /// Only if this holds.
+    pub expected: Option<Expected>,
+}
+
+impl fmt::Debug for Wanted {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Wanted").field("check_only", &self.check_only).finish_non_exhaustive()
+    }
+}
+
+/// What to put live.
+#[derive(Debug)]
+pub enum Rollout {
+    /// A text, as the next revision.
+    Text {
+        /// Its files.
+        sources: Sources,
+        /// What it is about.
+        title: String,
+    },
+    /// A draft, as the next revision, if it is still this text and began from what is live.
+    Draft(Draft),
+    /// A revision that was live before: this one, or the one before the present one.
+    Back(Option<i64>),
 }
 
 /// What a write came to.
@@ -77,19 +140,25 @@ pub struct Written {
 }
 
 impl Node {
-    /// Loads everything and is ready to answer.
+    /// Loads everything and is ready to answer; out of step with the database for longer than
+    /// `max_stale`, it answers no more.
     ///
     /// # Errors
     /// If the database cannot be read.
-    pub async fn open(store: Store) -> Result<Node, Error> {
-        let loaded = store.load().await?;
-        let state = State::from_loaded(loaded)?;
+    pub async fn open(store: Store, max_stale: Duration) -> Result<Node, Error> {
+        let state = State::from_loaded(store.load().await?)?;
+        let position = state.position;
         let node = Node {
             store,
             state: RwLock::new(state),
             keys: RwLock::default(),
             writing: tokio::sync::Mutex::default(),
             started: Timestamp::now(),
+            used: Mutex::default(),
+            reached: watch::Sender::new(position),
+            in_step: RwLock::new(Instant::now()),
+            max_stale,
+            stop: watch::Sender::new(false),
         };
         node.reload_keys().await?;
         Ok(node)
@@ -109,6 +178,16 @@ impl Node {
         &self.store
     }
 
+    /// Ends whatever goes on for as long as the service does.
+    pub fn stop(&self) {
+        self.stop.send_replace(true);
+    }
+
+    /// Resolves when the service stops.
+    pub async fn stopping(&self) {
+        let _ = self.stop.subscribe().wait_for(|stop| *stop).await;
+    }
+
     /// Since when this node runs.
     pub fn started(&self) -> Timestamp {
         self.started
@@ -126,12 +205,22 @@ impl Node {
     /// The key a text is of, if it counts now.
     pub fn key(&self, text: &str, now: Timestamp) -> Option<Arc<Key>> {
         let id = Key::claimed_id(text)?;
-        self.key_by_id(id).filter(|key| key.is(text, now))
+        let key = self.key_by_id(id).filter(|key| key.is(text, now))?;
+        let mut used = self.used.lock().unwrap_or_else(PoisonError::into_inner);
+        if !used.contains(&key.id) {
+            used.insert(key.id.clone());
+        }
+        Some(key)
     }
 
     /// A key by its id, whether or not anybody has shown its text.
     pub fn key_by_id(&self, id: &str) -> Option<Arc<Key>> {
         self.keys.read().unwrap_or_else(PoisonError::into_inner).get(id).cloned()
+    }
+
+    /// All keys.
+    pub fn all_keys(&self) -> Vec<Arc<Key>> {
+        self.keys.read().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
     }
 
     /// Whether any key exists.
@@ -143,16 +232,15 @@ impl Node {
     ///
     /// # Errors
     /// If the database refuses.
-    pub async fn new_key(&self, kind: KeyKind, name: &str, actor: &str) -> Result<KeyText, Error> {
-        let _one = self.writing.lock().await;
-        let mut write = self.store.begin_write().await?;
-        self.catch_up(&write).await?;
-        let (key, text) = Key::new(kind, name, Timestamp::now(), None);
-        write.add_key(&key, actor).await?;
-        let position = write.commit().await?;
-        self.state_mut().position = position;
-        self.reload_keys().await?;
-        Ok(text)
+    pub async fn new_key(&self, making: Making, actor: &str) -> Result<(KeyText, String), Problem> {
+        let (made, _) = self
+            .write(async |write, now| {
+                let (key, text) = Key::new(making, now);
+                write.add_key(&key, actor).await?;
+                Ok((text, key.id))
+            })
+            .await?;
+        Ok(made)
     }
 
     // -- writes --------------------------------------------------------------------------------
@@ -166,24 +254,31 @@ impl Node {
         self: &Arc<Self>,
         changes: Vec<Change>,
         by: By,
-        check_only: bool,
+        wanted: Wanted,
     ) -> Result<Written, Problem> {
         let node = Arc::clone(self);
-        let task = tokio::spawn(async move { node.change_now(changes, &by, check_only).await });
+        let task = tokio::spawn(async move { node.change_now(changes, &by, &wanted).await });
         task.await.unwrap_or_else(|error| {
             tracing::error!(%error, "a write was broken off");
             Err(Problem::internal("The write was broken off; the log says why."))
         })
     }
 
-    async fn change_now(&self, changes: Vec<Change>, by: &By, check_only: bool) -> Result<Written, Problem> {
+    async fn change_now(&self, changes: Vec<Change>, by: &By, wanted: &Wanted) -> Result<Written, Problem> {
         let _one = self.writing.lock().await;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
+        if let Some(at) = wanted.at.filter(|at| *at != write.position()) {
+            let position = write.position();
+            return Err(Problem::changed(format!("The register is at position {position}, not at {at}.")));
+        }
+        if let (Some(expected), Some(live)) = (&wanted.expected, &self.state().live) {
+            expected(&live.world)?;
+        }
         let now = Timestamp::now();
         let changes: Vec<Change> = changes.into_iter().map(|change| begun(change, now)).collect();
-        let lines = self.try_out(&changes, now)?;
-        if lines.is_empty() || check_only {
+        let lines = self.try_out(&changes, by, now)?;
+        if lines.is_empty() || wanted.check_only {
             return Ok(Written { position: write.position(), lines });
         }
         let mut recorded = Recorded { kind: "register", lines: lines.clone() };
@@ -213,6 +308,7 @@ impl Node {
             _ => false,
         };
         state.doubtful |= !applied;
+        self.reached.send_replace(position);
         applied
     }
 
@@ -231,7 +327,7 @@ impl Node {
     }
 
     /// What changes would do, as register lines; the register is as before.
-    fn try_out(&self, changes: &[Change], now: Timestamp) -> Result<Vec<Value>, Problem> {
+    fn try_out(&self, changes: &[Change], by: &By, now: Timestamp) -> Result<Vec<Value>, Problem> {
         let mut state = self.state_mut();
         let Some(live) = &mut state.live else {
             return Err(Problem::unavailable(
@@ -240,7 +336,17 @@ impl Node {
         };
         let applied = live.world.apply_at(changes, Some(now)).map_err(refused)?;
         let lines = effect_lines(&live.world, &applied);
+        let mut touched = BTreeSet::new();
+        touched::touched(&live.world, &applied, &mut touched);
+        let ids = touched::ids(&applied);
         live.world.undo(applied);
+        // What is taken away, or moved, must have been theirs too.
+        touched::touched_before(&live.world, &ids, &mut touched);
+        if let Some(rights) = &by.rights {
+            for (permission, tenant) in &touched {
+                rights.need(permission, tenant.as_deref())?;
+            }
+        }
         Ok(lines)
     }
 
@@ -255,101 +361,122 @@ impl Node {
         ask(live, position)
     }
 
-    /// Puts a charter live as the next revision.
+    /// Puts a charter live as the next revision. Once begun it is finished, even if the caller goes
+    /// away.
     ///
     /// # Errors
-    /// The charter's errors; or that the database is away.
+    /// The charter's errors, or what else keeps it from going live; or that the database is away.
     pub async fn put_live(
-        &self,
+        self: &Arc<Self>,
         sources: Sources,
         title: &str,
-        actor: &str,
+        by: By,
     ) -> Result<(RevisionInfo, i64), Problem> {
-        let policy = compile(&sources)?;
+        self.roll_out(Rollout::Text { sources, title: title.to_owned() }, by).await
+    }
+
+    /// Puts something live, as [`Node::put_live`].
+    ///
+    /// # Errors
+    /// As [`Node::put_live`].
+    pub async fn roll_out(self: &Arc<Self>, what: Rollout, by: By) -> Result<(RevisionInfo, i64), Problem> {
+        let node = Arc::clone(self);
+        let task = tokio::spawn(async move { node.roll_out_now(what, &by).await });
+        task.await.unwrap_or_else(|error| {
+            tracing::error!(%error, "a rollout was broken off");
+            Err(Problem::internal("The rollout was broken off; the log says why."))
+        })
+    }
+
+    async fn roll_out_now(&self, what: Rollout, by: &By) -> Result<(RevisionInfo, i64), Problem> {
         let _one = self.writing.lock().await;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
         let now = Timestamp::now();
-        let number = write.add_revision(&sources, title, actor, now).await?;
-        write.set_live(number).await?;
-        let line = json!({ "rollout": number, "digest": policy.digest().to_string() });
+        let (live, before) = write.live_and_before().await?;
+        let actor = by.actor.as_str();
+        let (policy, revision) = match what {
+            Rollout::Text { sources, title } => {
+                let policy = compile(&sources)?;
+                let number = write.add_revision(&sources, &title, actor, now).await?;
+                let digest = policy.digest();
+                let author = actor.to_owned();
+                (policy, RevisionInfo { number, digest, title, author, created_at: now })
+            }
+            Rollout::Draft(draft) => {
+                let gone = || Problem::conflict("The draft has ended, or was saved anew meanwhile.");
+                let number = draft.info.number;
+                let kept =
+                    self.store.draft(number).await?.filter(|kept| kept.info.digest == draft.info.digest);
+                let kept = kept.ok_or_else(gone)?;
+                if kept.info.base != live {
+                    return Err(Problem::conflict(format!(
+                        "D-{number} began from {}, and {} is live: save it anew on what is live.",
+                        kept.info
+                            .base
+                            .map_or_else(|| "nothing".to_owned(), |base| format!("revision {base}")),
+                        live.map_or_else(|| "nothing".to_owned(), |live| format!("revision {live}"))
+                    )));
+                }
+                let policy = compile(&kept.sources)?;
+                let revision = write.add_revision(&kept.sources, &kept.info.title, actor, now).await?;
+                if !write.end_draft(number, Some(revision), actor, now).await? {
+                    return Err(gone());
+                }
+                let digest = policy.digest();
+                let info = RevisionInfo {
+                    number: revision,
+                    digest,
+                    title: kept.info.title,
+                    author: actor.to_owned(),
+                    created_at: now,
+                };
+                (policy, info)
+            }
+            Rollout::Back(number) => {
+                let number = number.or(before).ok_or_else(|| {
+                    Problem::conflict("Nothing was live before, so there is nothing to go back to.")
+                })?;
+                if Some(number) == live {
+                    return Err(Problem::conflict(format!("Revision {number} is live already.")));
+                }
+                let revision = self.store.revision(number).await?;
+                let missing = || Problem::not_found(format!("There is no revision {number}."));
+                let revision = revision.ok_or_else(missing)?;
+                (compile(&revision.sources)?, revision.info)
+            }
+        };
+        write.set_live(revision.number).await?;
+        let mut line = json!({
+            "rollout": revision.number, "digest": policy.digest().to_string(), "before": live,
+        });
+        if let Some(note) = &by.note {
+            line["note"] = note.as_str().into();
+        }
         write.record(&Recorded { kind: "rollout", lines: vec![line] }, now, actor).await?;
         let position = self.commit(write).await?;
-        tracing::info!(actor, position, revision = number, "a revision went live");
-        let revision = RevisionInfo {
-            number,
-            digest: policy.digest(),
-            title: title.to_owned(),
-            author: actor.to_owned(),
-            created_at: now,
-        };
-        let mut state = self.state_mut();
-        let policy = Arc::new(policy);
-        match &mut state.live {
-            Some(live) => {
-                live.world.set_policy(policy);
-                live.revision = revision.clone();
-            }
-            none => {
-                *none =
-                    Some(Live { world: World::new(policy, Register::default()), revision: revision.clone() })
-            }
-        }
-        state.position = position;
+        tracing::info!(actor, position, revision = revision.number, "a revision went live");
+        self.put_in_force(Arc::new(policy), revision.clone(), position);
         Ok((revision, position))
     }
 
-    // -- keeping in step with the database --------------------------------------------------------
-
-    /// Brings memory to the position a write begins at.
-    async fn catch_up(&self, write: &Write) -> Result<(), Error> {
-        let behind = {
-            let state = self.state();
-            state.doubtful || state.position != write.position()
-        };
-        if behind { self.reload().await } else { Ok(()) }
-    }
-
-    /// Reads everything anew.
+    /// Records something under the next position that is not about the register.
     ///
     /// # Errors
-    /// If the database cannot be read; then memory is as before.
-    pub async fn reload(&self) -> Result<(), Error> {
-        let state = State::from_loaded(self.store.load().await?)?;
-        *self.state_mut() = state;
-        self.reload_keys().await
-    }
-}
-
-impl State {
-    fn from_loaded(loaded: Loaded) -> Result<State, Error> {
-        let unreadable = |what: String| Error::Unreadable(what);
-        let live = match loaded.revision {
-            None => None,
-            Some(revision) => {
-                let reading = charter::read(&revision.sources);
-                let policy = reading
-                    .policy
-                    .ok_or_else(|| unreadable(format!("revision {} has errors", revision.info.number)))?;
-                let mut world = World::new(Arc::new(policy), Register::default());
-                let mut changes = Vec::new();
-                for name in &loaded.deleted {
-                    changes.push(line::from_json(&json!({ "entity": name })).map_err(unreadable)?);
-                }
-                for name in loaded.deleted {
-                    changes.push(Change::Delete { name, contents: false });
-                }
-                world.apply_recorded(&changes).map_err(|refusals| unreadable(words(&refusals)))?;
-                let lines = loaded.entities.iter().chain(&loaded.tenant_roles).chain(&loaded.grants);
-                let lines = lines.chain(&loaded.activations);
-                let changes: Result<Vec<Change>, String> = lines.map(line::from_json).collect();
-                world
-                    .apply_recorded(&changes.map_err(unreadable)?)
-                    .map_err(|refusals| unreadable(words(&refusals)))?;
-                Some(Live { world, revision: revision.info })
-            }
-        };
-        Ok(State { epoch: loaded.epoch, position: loaded.position, live, doubtful: false })
+    /// If the database refuses, or what `work` refuses.
+    pub async fn write<T>(
+        &self,
+        work: impl AsyncFnOnce(&mut Write, Timestamp) -> Result<T, Problem>,
+    ) -> Result<(T, i64), Problem> {
+        let _one = self.writing.lock().await;
+        let mut write = self.store.begin_write().await?;
+        self.catch_up(&write).await?;
+        let done = work(&mut write, Timestamp::now()).await?;
+        let position = self.commit(write).await?;
+        self.state_mut().position = position;
+        self.reached.send_replace(position);
+        self.reload_keys().await?;
+        Ok((done, position))
     }
 }
 

@@ -1,0 +1,184 @@
+//! Drafts: texts under way, several side by side.
+
+use crate::workspace::{Recorded, Write};
+use crate::{Error, MOMENT_FORMAT, Result, Store, moment};
+use jiff::Timestamp;
+use ostrog_core::source::{Digest, SourceFile, Sources};
+use serde_json::json;
+use sqlx::Row as _;
+use sqlx::postgres::PgRow;
+
+/// A draft without its files.
+#[derive(Clone, Debug)]
+pub struct DraftInfo {
+    /// 1, 2, 3 …; people say `D-1`.
+    pub number: i64,
+    /// What it is about.
+    pub title: String,
+    /// The revision it began from, if any was live.
+    pub base: Option<i64>,
+    /// Everybody who saved it.
+    pub authors: Vec<String>,
+    /// SHA-256 of its files.
+    pub digest: Digest,
+    /// When it was begun.
+    pub created_at: Timestamp,
+    /// When it was last saved.
+    pub saved_at: Timestamp,
+}
+
+/// A draft with its files.
+#[derive(Clone, Debug)]
+pub struct Draft {
+    /// What identifies it to people.
+    pub info: DraftInfo,
+    /// Its text.
+    pub sources: Sources,
+}
+
+const COLUMNS: &str = "number, title, base, authors, digest,
+    to_char(created_at at time zone 'utc', $1) as created_at,
+    to_char(saved_at at time zone 'utc', $1) as saved_at";
+
+impl Store {
+    /// Drafts that have not ended, newest first.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn drafts(&self) -> Result<Vec<DraftInfo>> {
+        let text = format!("select {COLUMNS} from drafts where ended_at is null order by number desc");
+        let rows = sqlx::query(sqlx::AssertSqlSafe(text)).bind(MOMENT_FORMAT).fetch_all(&self.pool).await?;
+        rows.iter().map(info).collect()
+    }
+
+    /// A draft that has not ended.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn draft(&self, number: i64) -> Result<Option<Draft>> {
+        let mut transaction = self.pool.begin().await?;
+        let text = format!("select {COLUMNS} from drafts where ended_at is null and number = $2");
+        let row = sqlx::query(sqlx::AssertSqlSafe(text))
+            .bind(MOMENT_FORMAT)
+            .bind(number)
+            .fetch_optional(&mut *transaction)
+            .await?;
+        let Some(row) = row else { return Ok(None) };
+        let rows = sqlx::query("select path, content from draft_files where draft = $1 order by path")
+            .bind(number)
+            .fetch_all(&mut *transaction)
+            .await?;
+        let files = rows
+            .iter()
+            .map(|row| Ok(SourceFile { path: row.try_get("path")?, text: row.try_get("content")? }));
+        let sources = Sources::new(files.collect::<Result<_>>()?);
+        Ok(Some(Draft { info: info(&row)?, sources }))
+    }
+}
+
+fn info(row: &PgRow) -> Result<DraftInfo> {
+    let digest: Vec<u8> = row.try_get("digest")?;
+    let digest = digest.try_into().map_err(|_| Error::Unreadable("a digest has 32 bytes".to_owned()))?;
+    Ok(DraftInfo {
+        number: row.try_get("number")?,
+        title: row.try_get("title")?,
+        base: row.try_get("base")?,
+        authors: row.try_get("authors")?,
+        digest: Digest(digest),
+        created_at: moment(row.try_get("created_at")?)?,
+        saved_at: moment(row.try_get("saved_at")?)?,
+    })
+}
+
+impl Write {
+    /// Keeps a draft: a new one, or a new text of one that has not ended; none if that is gone.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn save_draft(
+        &mut self,
+        number: Option<i64>,
+        sources: &Sources,
+        title: &str,
+        author: &str,
+        at: Timestamp,
+    ) -> Result<Option<i64>> {
+        let digest = ostrog_core::charter::digest(sources);
+        let row = match number {
+            None => {
+                sqlx::query(
+                    "insert into drafts (title, base, authors, digest, created_at, saved_at)
+                     values ($1, (select live_revision from workspace), array[$2], $3,
+                             $4::text::timestamptz, $4::text::timestamptz)
+                     returning number",
+                )
+                .bind(title)
+                .bind(author)
+                .bind(digest.0.as_slice())
+                .bind(at.to_string())
+                .fetch_optional(self.connection())
+                .await?
+            }
+            Some(number) => {
+                sqlx::query(
+                    "update drafts set title = $1, digest = $3, saved_at = $4::text::timestamptz,
+                            authors = case when $2 = any(authors) then authors else authors || $2 end
+                     where number = $5 and ended_at is null returning number",
+                )
+                .bind(title)
+                .bind(author)
+                .bind(digest.0.as_slice())
+                .bind(at.to_string())
+                .bind(number)
+                .fetch_optional(self.connection())
+                .await?
+            }
+        };
+        let Some(row) = row else { return Ok(None) };
+        let number: i64 = row.try_get("number")?;
+        sqlx::query("delete from draft_files where draft = $1")
+            .bind(number)
+            .execute(self.connection())
+            .await?;
+        for file in sources.files() {
+            sqlx::query("insert into draft_files (draft, path, content) values ($1, $2, $3)")
+                .bind(number)
+                .bind(&file.path)
+                .bind(&file.text)
+                .execute(self.connection())
+                .await?;
+        }
+        let line = json!({ "draft": number, "saved": title, "digest": digest.to_string() });
+        self.record(&Recorded { kind: "draft", lines: vec![line] }, at, author).await?;
+        Ok(Some(number))
+    }
+
+    /// Ends a draft: discarded, or live as a revision. False if it had ended.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn end_draft(
+        &mut self,
+        number: i64,
+        revision: Option<i64>,
+        actor: &str,
+        at: Timestamp,
+    ) -> Result<bool> {
+        let ended = sqlx::query(
+            "update drafts set ended_at = $2::text::timestamptz, revision = $3
+             where number = $1 and ended_at is null",
+        )
+        .bind(number)
+        .bind(at.to_string())
+        .bind(revision)
+        .execute(self.connection())
+        .await?
+        .rows_affected()
+            > 0;
+        if ended && revision.is_none() {
+            let line = json!({ "draft": number, "discarded": true });
+            self.record(&Recorded { kind: "draft", lines: vec![line] }, at, actor).await?;
+        }
+        Ok(ended)
+    }
+}
