@@ -36,6 +36,15 @@ pub struct Draft {
     pub sources: Sources,
 }
 
+/// What the new text of a draft was made from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Onto {
+    /// What its text before was made from.
+    Base,
+    /// What is live now.
+    Live,
+}
+
 const COLUMNS: &str = "number, title, base, authors, digest,
     to_char(created_at at time zone 'utc', $1) as created_at,
     to_char(saved_at at time zone 'utc', $1) as saved_at";
@@ -97,7 +106,7 @@ impl Write {
     /// If the database refuses.
     pub async fn save_draft(
         &mut self,
-        number: Option<i64>,
+        number: Option<(i64, Onto)>,
         sources: &Sources,
         title: &str,
         author: &str,
@@ -119,9 +128,10 @@ impl Write {
                 .fetch_optional(self.connection())
                 .await?
             }
-            Some(number) => {
+            Some((number, onto)) => {
                 sqlx::query(
                     "update drafts set title = $1, digest = $3, saved_at = $4::text::timestamptz,
+                            base = case when $6 then (select live_revision from workspace) else base end,
                             authors = case when $2 = any(authors) then authors else authors || $2 end
                      where number = $5 and ended_at is null returning number",
                 )
@@ -130,6 +140,7 @@ impl Write {
                 .bind(digest.0.as_slice())
                 .bind(at.to_string())
                 .bind(number)
+                .bind(onto == Onto::Live)
                 .fetch_optional(self.connection())
                 .await?
             }

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use ostrog_core::source::Sources;
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
-use ostrog_store::key::{Key, KeyKind};
+use ostrog_store::key::{Key, KeyKind, Making};
 use ostrog_store::workspace::Recorded;
 use serde_json::{Value, json};
 use std::os::unix::fs::PermissionsExt as _;
@@ -136,9 +136,12 @@ async fn revisions_and_keys_are_kept_as_they_were_made() {
     let number = write.add_revision(&sources, "First", "k-1", now).await.expect("kept");
     assert_eq!(write.add_revision(&sources, "Again", "k-1", now).await.expect("kept"), number + 1);
     write.set_live(number).await.expect("live");
-    let (operator, operator_text) = Key::new(KeyKind::Operator, "owner", now, None);
+    let (operator, operator_text) = Key::new(Making::whole(KeyKind::Operator, "owner"), now);
     let until = now.checked_add(jiff::SignedDuration::from_secs(60)).expect("a moment");
-    let (desk, desk_text) = Key::new(KeyKind::Application("customs".into()), "desk", now, Some(until));
+    let (desk, desk_text) = Key::new(
+        Making { until: Some(until), ..Making::whole(KeyKind::Application("customs".into()), "desk") },
+        now,
+    );
     write.add_key(&operator, "k-1").await.expect("kept");
     write.add_key(&desk, "k-1").await.expect("kept");
     write.commit().await.expect("committed");
@@ -152,7 +155,7 @@ async fn revisions_and_keys_are_kept_as_they_were_made() {
     let key = |id: &str| keys.iter().find(|key| key.id == id).expect("is kept");
     assert!(key(&operator.id).is(operator_text.reveal(), now));
     assert!(!key(&operator.id).is(desk_text.reveal(), now) && !key(&operator.id).is("", now));
-    assert_eq!(key(&desk.id).kind, KeyKind::Application("customs".into()));
+    assert_eq!(key(&desk.id).making.kind, KeyKind::Application("customs".into()));
     assert!(key(&desk.id).is(desk_text.reveal(), now) && !key(&desk.id).is(desk_text.reveal(), until));
     assert_eq!(Key::claimed_id(desk_text.reveal()), Some(desk.id.as_str()));
     assert!(Key::claimed_id("ostrog.k").is_none() && Key::claimed_id("").is_none());

@@ -19,6 +19,9 @@ pub enum Command {
         /// The draft this is the new text of; without one, a new draft
         #[arg(long, value_name = "D")]
         draft: Option<String>,
+        /// The text holds what is live now, with the draft's changes
+        #[arg(long, requires = "draft")]
+        onto_live: bool,
     },
     /// List drafts
     List,
@@ -37,11 +40,11 @@ pub enum Command {
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     match command {
-        Command::Save { dir, title, draft } => {
+        Command::Save { dir, title, draft, onto_live } => {
             let sources = files::sources(&dir)?;
             let files: Vec<Value> =
                 sources.files().iter().map(|file| json!({ "path": file.path, "text": file.text })).collect();
-            let saved = json!({ "title": title, "files": files, "draft": draft });
+            let saved = json!({ "title": title, "files": files, "draft": draft, "onto-live": onto_live });
             Ok(tell(&client.post("/api/v1/drafts", &saved).await?, shell))
         }
         Command::List => {
@@ -97,7 +100,7 @@ fn tell(found: &Value, shell: &Shell) -> Code {
             shell.answer(&format!("    does not fit: {}", fact.as_str().unwrap_or_default()));
         }
         if standing["fits"] == false {
-            shell.notice("another revision went live since it was begun; save it anew on what is live");
+            shell.notice("another revision went live since it was begun: bring that into it, and save it with --onto-live");
         }
         if errors > 0 {
             shell.notice(&counted(errors, "error"));

@@ -12,7 +12,7 @@ use ostrog_core::charter;
 use ostrog_core::charter::compare::{Direction, compare};
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, Severity, SourceFile, Sources};
-use ostrog_store::draft::{Draft, DraftInfo};
+use ostrog_store::draft::{Draft, DraftInfo, Onto};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -156,7 +156,7 @@ pub async fn drafts(State(app): State<App>, operator: Operator) -> Result<Json<V
 
 /// A text to save.
 #[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Saved {
     /// What it is about.
     title: String,
@@ -168,6 +168,9 @@ pub struct Saved {
     /// The digest of the text that this one was made from: refused if somebody saved another since.
     #[serde(default)]
     from: Option<String>,
+    /// The text holds what is live now, with the draft's changes: it begins from there.
+    #[serde(default)]
+    onto_live: bool,
 }
 
 /// Saves a draft. One with errors is kept too, and says so.
@@ -196,7 +199,8 @@ pub async fn save(
     }
     let files = saved.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
     let sources = Sources::new(files);
-    let number = before.as_ref().map(|draft| draft.info.number);
+    let onto = if saved.onto_live { Onto::Live } else { Onto::Base };
+    let number = before.as_ref().map(|draft| (draft.info.number, onto));
     let (number, _) = app
         .node
         .write(async |write, now| {

@@ -411,7 +411,7 @@ impl Node {
                 let kept = kept.ok_or_else(gone)?;
                 if kept.info.base != live {
                     return Err(Problem::conflict(format!(
-                        "D-{number} began from {}, and {} is live: save it anew on what is live.",
+                        "D-{number} began from {}, and {} is live: bring that into it and save it onto what is live.",
                         kept.info
                             .base
                             .map_or_else(|| "nothing".to_owned(), |base| format!("revision {base}")),
