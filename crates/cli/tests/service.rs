@@ -247,14 +247,7 @@ async fn bad_input_is_refused_and_changes_nothing() {
             "forbidden",
         ),
         ("/api/v1/session", "", "application/json", r#"{"key":"wrong"}"#, 401, "unauthenticated"),
-        (
-            "/api/v1/revisions",
-            key,
-            "application/json",
-            r#"{"title":"x","files":[{"path":"a.toml","text":"[role.x"}]}"#,
-            422,
-            "invalid",
-        ),
+        ("/api/v1/rollouts", key, "application/json", r#"{"what":"D-77","for":"all"}"#, 404, "not-found"),
         ("/api/v1/nowhere", key, "application/json", "{}", 404, "not-found"),
         ("/access/v1/nowhere", key, "application/json", "{}", 404, "not-found"),
         ("/api/v1/status", key, "application/json", "{}", 405, "wrong-method"),
@@ -335,56 +328,6 @@ async fn a_console_session_lives_in_a_cookie_and_writes_from_its_own_origin_only
     let end = service.http().delete(format!("{}/api/v1/session", service.url)).header("cookie", &cookie);
     assert_eq!(service.send(end).await.0, 204);
     assert_eq!(service.send(status(&cookie)).await.0, 401);
-}
-
-#[tokio::test]
-async fn killed_between_writes_it_loses_none_that_was_acknowledged() {
-    let folder = folder();
-    let data = folder.path().join("data");
-    let mut service = Service::serve(&data, None);
-    let operator = service.operator.clone();
-    let tenant = "{\"entity\":\"tenant:north\"}".to_owned();
-    let load = |service: &Service, lines: String| {
-        service.http().post(format!("{}/api/v1/register", service.url)).bearer_auth(&operator).body(lines)
-    };
-    assert_eq!(service.send(load(&service, tenant)).await.0, 200);
-    let mut acknowledged = Vec::new();
-    for round in 0..4 {
-        // Many writers; the axe falls while they write.
-        let writers: Vec<_> = (0..40)
-            .map(|at| {
-                let name = format!("user:r{round}-{at}");
-                let line = format!("{{\"entity\":\"{name}\",\"tenants\":[\"north\"]}}\n{{\"grant\":{{\"role\":\"deckhand\",\"to\":\"{name}\",\"at\":\"tenant:north\"}}}}");
-                let request = load(&service, line);
-                tokio::spawn(async move { request.send().await.ok().filter(|response| response.status() == 200).map(|_| name) })
-            })
-            .collect();
-        tokio::time::sleep(std::time::Duration::from_millis(30 + 25 * round)).await;
-        service.kill();
-        for writer in writers {
-            acknowledged.extend(writer.await.expect("ran"));
-        }
-        service = Service::serve(&data, Some(&operator));
-    }
-    assert!(!acknowledged.is_empty(), "the axe fell before any write");
-    for name in &acknowledged {
-        let (status, shown) = service.get(&format!("/api/v1/entities/{name}")).await;
-        assert_eq!(status, 200, "{name} is lost");
-        assert_eq!(shown["grants"].as_array().map(Vec::len), Some(1), "half of {name} is lost");
-    }
-    // Positions run without gaps, and every change that is there is whole.
-    let (_, changes) = service.get("/api/v1/changes?limit=1000").await;
-    let changes = changes.as_array().expect("a list");
-    let positions: Vec<i64> = changes.iter().filter_map(|change| change["position"].as_i64()).collect();
-    let count = i64::try_from(positions.len()).expect("few");
-    assert_eq!(positions, (1..=count).rev().collect::<Vec<_>>());
-    assert_eq!(service.get("/api/v1/status").await.1["position"], count);
-    assert!(
-        changes
-            .iter()
-            .filter(|change| change["kind"] == "register")
-            .all(|change| matches!(change["lines"].as_array().map(Vec::len), Some(1 | 2)))
-    );
 }
 
 #[tokio::test]

@@ -158,9 +158,13 @@ impl Cluster {
     }
 
     fn run_server(&mut self) -> Result<()> {
-        let free = TcpListener::bind("127.0.0.1:0").and_then(|socket| socket.local_addr());
-        self.port = free.map_err(|error| cluster(format!("no free port on loopback: {error}")))?.port();
         let data = self.data();
+        // The port of the last time if it is free: others may know it.
+        let options = fs::read_to_string(data.join("postmaster.opts")).unwrap_or_default();
+        let last = options.split_once("\"-p\" \"").and_then(|(_, rest)| rest.split('"').next()?.parse().ok());
+        let bound = |port: u16| TcpListener::bind(("127.0.0.1", port)).and_then(|socket| socket.local_addr());
+        let free = last.map_or_else(|| bound(0), |port| bound(port).or_else(|_| bound(0)));
+        self.port = free.map_err(|error| cluster(format!("no free port on loopback: {error}")))?.port();
         let log = self.own().join("log");
         let options = format!("-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''", self.port);
         let started =

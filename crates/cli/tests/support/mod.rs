@@ -76,6 +76,11 @@ impl Service {
         Service::start(&["--database", database], operator)
     }
 
+    /// The same with other arguments.
+    pub fn with(arguments: &[&str], operator: Option<&str>) -> Service {
+        Service::start(arguments, operator)
+    }
+
     fn start(arguments: &[&str], operator: Option<&str>) -> Service {
         let mut child = ostrog()
             .args(["serve", "--listen", "127.0.0.1:0", "--charter", "demo/harbour"])
@@ -120,6 +125,10 @@ impl Service {
 
     pub async fn get(&self, path: &str) -> (u16, Value) {
         self.send(self.http.get(format!("{}{path}", self.url)).bearer_auth(&self.operator)).await
+    }
+
+    pub async fn delete(&self, path: &str) -> (u16, Value) {
+        self.send(self.http.delete(format!("{}{path}", self.url)).bearer_auth(&self.operator)).await
     }
 
     pub async fn post(&self, key: &str, path: &str, body: &Value) -> (u16, Value) {
