@@ -3,6 +3,7 @@
 use crate::revision::Revision;
 use crate::{Error, Result, Store, random_text};
 use jiff::Timestamp;
+use ostrog_core::register::NextIds;
 use serde_json::Value;
 use sqlx::{PgConnection, Postgres, Row as _, Transaction};
 
@@ -25,6 +26,8 @@ pub struct Loaded {
     pub activations: Vec<Value>,
     /// The lines of the roles that tenants made.
     pub tenant_roles: Vec<Value>,
+    /// The numbers that are given next.
+    pub next: NextIds,
 }
 
 /// What one change leaves behind.
@@ -63,9 +66,10 @@ impl Store {
         sqlx::query("set transaction isolation level repeatable read, read only")
             .execute(&mut *transaction)
             .await?;
-        let row = sqlx::query("select epoch, position, live_revision from workspace")
-            .fetch_one(&mut *transaction)
-            .await?;
+        let row =
+            sqlx::query("select epoch, position, live_revision, next_grant, next_activation from workspace")
+                .fetch_one(&mut *transaction)
+                .await?;
         let live: Option<i64> = row.try_get("live_revision")?;
         let revision = match live {
             Some(number) => crate::revision::read(&mut transaction, number).await?,
@@ -80,6 +84,10 @@ impl Store {
             grants: Vec::new(),
             activations: Vec::new(),
             tenant_roles: Vec::new(),
+            next: NextIds {
+                grant: u64::try_from(row.try_get::<i64, _>("next_grant")?).unwrap_or(1),
+                activation: u64::try_from(row.try_get::<i64, _>("next_activation")?).unwrap_or(1),
+            },
         };
         let rows = sqlx::query("select name, doc, deleted from entities order by position, name")
             .fetch_all(&mut *transaction)
@@ -221,6 +229,22 @@ impl Write {
                 .execute(&mut *self.transaction)
                 .await?;
         }
+        Ok(())
+    }
+
+    /// Keeps the numbers that are given next.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn keep_next(&mut self, next: NextIds) -> Result<()> {
+        sqlx::query(
+            "update workspace set next_grant = greatest(next_grant, $1),
+                    next_activation = greatest(next_activation, $2)",
+        )
+        .bind(i64::try_from(next.grant).unwrap_or(i64::MAX))
+        .bind(i64::try_from(next.activation).unwrap_or(i64::MAX))
+        .execute(&mut *self.transaction)
+        .await?;
         Ok(())
     }
 

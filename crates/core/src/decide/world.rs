@@ -2,10 +2,10 @@
 
 use super::{Engine, Link};
 use crate::charter::policy::Policy;
-use crate::register::Register;
 use crate::register::change::{Applied, Refusal};
 use crate::register::fact::Fact;
 use crate::register::line::Change;
+use crate::register::{NextIds, Register};
 use jiff::Timestamp;
 use std::sync::Arc;
 
@@ -101,6 +101,11 @@ impl World {
             };
             refusals.into_iter().map(told).collect()
         })
+    }
+
+    /// As [`Register::skip_ids`].
+    pub fn skip_ids(&mut self, next: NextIds) {
+        self.register.skip_ids(next);
     }
 
     /// Takes back the last batch applied.

@@ -120,6 +120,9 @@ impl Register {
     }
 
     pub(super) fn add_grant(&mut self, grant: OwnGrant) -> u32 {
+        if let GrantId::Number(number) = GrantId::new(&grant.id) {
+            self.next.grant = self.next.grant.max(u64::from(number) + 1);
+        }
         let (role, to, at) = (grant.role, grant.to, grant.at);
         let place = self.grants.add(grant);
         self.link_grant(place, role, to, at);
@@ -151,6 +154,9 @@ impl Register {
     }
 
     pub(super) fn add_activation(&mut self, activation: Activation) -> u32 {
+        if let Some(number) = activation.id.strip_prefix("a-").and_then(|number| number.parse::<u32>().ok()) {
+            self.next.activation = self.next.activation.max(u64::from(number) + 1);
+        }
         let at = u32::try_from(self.activations.len()).expect("fewer than 2^32 activations");
         self.activations.push(None);
         self.put_activation(at, activation);

@@ -248,6 +248,22 @@ pub struct MadeRole {
     pub permissions: Vec<Box<str>>,
 }
 
+/// The numbers of the next grant and activation that are not given an id. What has ended leaves its
+/// number behind: a log that names it must not mean another.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NextIds {
+    /// `g-N`
+    pub grant: u64,
+    /// `a-N`
+    pub activation: u64,
+}
+
+impl Default for NextIds {
+    fn default() -> Self {
+        NextIds { grant: 1, activation: 1 }
+    }
+}
+
 /// The live facts, in memory.
 #[derive(Clone, Debug)]
 pub struct Register {
@@ -266,10 +282,9 @@ pub struct Register {
     placed: Lists<u32>,
     values: Values,
     grants: Grants,
-    next_grant: u64,
     activations: Vec<Option<Activation>>,
     activation_ids: HashMap<Box<str>, u32>,
-    next_activation: u64,
+    next: NextIds,
     /// Activations of a grant.
     active: HashMap<u32, Vec<u32>>,
     /// Activations for a subject.
@@ -299,10 +314,9 @@ impl Default for Register {
             placed: Lists::default(),
             values: Values::default(),
             grants: Grants::default(),
-            next_grant: 1,
             activations: Vec::new(),
             activation_ids: HashMap::new(),
-            next_activation: 1,
+            next: NextIds::default(),
             active: HashMap::new(),
             active_for: HashMap::new(),
             made: BTreeMap::new(),
@@ -322,6 +336,17 @@ impl Register {
     /// A name, if the register ever met it.
     pub fn sym(&self, text: &str) -> Option<Sym> {
         self.names.find(text).map(Sym)
+    }
+
+    /// The numbers that are next.
+    pub fn next_ids(&self) -> NextIds {
+        self.next
+    }
+
+    /// Leaves out the numbers before these, as they have been given before.
+    pub fn skip_ids(&mut self, next: NextIds) {
+        self.next.grant = self.next.grant.max(next.grant);
+        self.next.activation = self.next.activation.max(next.activation);
     }
 
     /// How many names there are; all of them lie below.

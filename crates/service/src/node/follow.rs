@@ -8,6 +8,7 @@ use ostrog_core::prelude::{Change, Register, World, line};
 use ostrog_store::Error;
 use ostrog_store::workspace::{Loaded, Write};
 use serde_json::json;
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -28,12 +29,11 @@ const MANY: i64 = 100 * CHUNK;
 impl Node {
     /// Follows the database for ever.
     pub async fn follow(self: Arc<Self>) {
-        let mut reachable = true;
         let mut noted = Instant::now();
         loop {
             if let Ok(mut bell) = self.store.listen().await {
                 while self.keep_step().await {
-                    if !std::mem::replace(&mut reachable, true) {
+                    if self.away.swap(false, Ordering::Relaxed) {
                         tracing::info!("the database is back; in step with it again");
                     }
                     if noted.elapsed() > NOTING {
@@ -46,7 +46,7 @@ impl Node {
                     }
                 }
             }
-            if std::mem::replace(&mut reachable, false) {
+            if !self.away.swap(true, Ordering::Relaxed) {
                 tracing::warn!("the database cannot be followed; answering from memory");
             }
             tokio::time::sleep(AGAIN).await;
@@ -184,6 +184,17 @@ impl Node {
         self.in_step.read().unwrap_or_else(PoisonError::into_inner).elapsed()
     }
 
+    /// Refuses a write at once if the database did not answer when it was last looked at: those that
+    /// wait for each other would else wait for it one by one.
+    pub(super) fn reachable(&self) -> Result<(), Problem> {
+        if self.away.load(Ordering::Relaxed) {
+            return Err(Problem::unavailable(
+                "The database cannot be reached; nothing was changed. Try again.",
+            ));
+        }
+        Ok(())
+    }
+
     /// Refuses if memory may be too old to answer from.
     ///
     /// # Errors
@@ -275,6 +286,7 @@ impl State {
                 world
                     .apply_recorded(&changes.map_err(unreadable)?)
                     .map_err(|refusals| unreadable(words(&refusals)))?;
+                world.skip_ids(loaded.next);
                 Some(Live { world, revision: revision.info })
             }
         };

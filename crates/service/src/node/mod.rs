@@ -16,8 +16,8 @@ use crate::problem::{Problem, ProblemPart};
 use jiff::Timestamp;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Change, Sources, World, line};
-use ostrog_core::register::State as EntityState;
 use ostrog_core::register::change::{Applied, Effect, Refusal};
+use ostrog_core::register::{NextIds, State as EntityState};
 use ostrog_store::draft::Draft;
 use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::revision::RevisionInfo;
@@ -26,6 +26,7 @@ use ostrog_store::{Error, Store};
 use serde_json::{Value, json};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fmt;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
@@ -67,6 +68,8 @@ pub struct Node {
     reached: watch::Sender<i64>,
     /// When memory was last known to be in step with the database.
     in_step: RwLock<Instant>,
+    /// Whether the database did not answer when it was last looked at.
+    away: AtomicBool,
     max_stale: Duration,
     stop: watch::Sender<bool>,
 }
@@ -157,6 +160,7 @@ impl Node {
             used: Mutex::default(),
             reached: watch::Sender::new(position),
             in_step: RwLock::new(Instant::now()),
+            away: AtomicBool::new(false),
             max_stale,
             stop: watch::Sender::new(false),
         };
@@ -266,6 +270,7 @@ impl Node {
 
     async fn change_now(&self, changes: Vec<Change>, by: &By, wanted: &Wanted) -> Result<Written, Problem> {
         let _one = self.writing.lock().await;
+        self.reachable()?;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
         if let Some(at) = wanted.at.filter(|at| *at != write.position()) {
@@ -277,13 +282,14 @@ impl Node {
         }
         let now = Timestamp::now();
         let changes: Vec<Change> = changes.into_iter().map(|change| begun(change, now)).collect();
-        let lines = self.try_out(&changes, by, now)?;
+        let (lines, next) = self.try_out(&changes, by, now)?;
         if lines.is_empty() || wanted.check_only {
             return Ok(Written { position: write.position(), lines });
         }
         let mut recorded = Recorded { kind: "register", lines: lines.clone() };
         recorded.lines.extend(by.note.as_ref().map(|note| json!({ "note": note })));
         write.record(&recorded, now, &by.actor).await?;
+        write.keep_next(next).await?;
         let position = self.commit(write).await?;
         tracing::info!(actor = by.actor, position, lines = lines.len(), "the register changed");
         if !self.take_in(&lines, position) {
@@ -327,27 +333,29 @@ impl Node {
     }
 
     /// What changes would do, as register lines; the register is as before.
-    fn try_out(&self, changes: &[Change], by: &By, now: Timestamp) -> Result<Vec<Value>, Problem> {
+    fn try_out(&self, changes: &[Change], by: &By, now: Timestamp) -> Result<(Vec<Value>, NextIds), Problem> {
         let mut state = self.state_mut();
         let Some(live) = &mut state.live else {
             return Err(Problem::unavailable(
                 "No charter is live, so no fact can be checked. Put one live first.",
             ));
         };
+        let need = |touched: &BTreeSet<touched::Touched>| match &by.rights {
+            None => Ok(()),
+            Some(rights) => touched.iter().try_for_each(|(what, at)| rights.need(what, at.as_deref())),
+        };
+        need(&touched::asked(&live.world, changes))?;
         let applied = live.world.apply_at(changes, Some(now)).map_err(refused)?;
         let lines = effect_lines(&live.world, &applied);
         let mut touched = BTreeSet::new();
         touched::touched(&live.world, &applied, &mut touched);
         let ids = touched::ids(&applied);
+        let next = live.world.register().next_ids();
         live.world.undo(applied);
         // What is taken away, or moved, must have been theirs too.
         touched::touched_before(&live.world, &ids, &mut touched);
-        if let Some(rights) = &by.rights {
-            for (permission, tenant) in &touched {
-                rights.need(permission, tenant.as_deref())?;
-            }
-        }
-        Ok(lines)
+        need(&touched)?;
+        Ok((lines, next))
     }
 
     /// Runs a question on a state that is changed for it alone. `ask` must leave it as it was.
@@ -390,6 +398,7 @@ impl Node {
 
     async fn roll_out_now(&self, what: Rollout, by: &By) -> Result<(RevisionInfo, i64), Problem> {
         let _one = self.writing.lock().await;
+        self.reachable()?;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
         let now = Timestamp::now();
@@ -469,6 +478,7 @@ impl Node {
         work: impl AsyncFnOnce(&mut Write, Timestamp) -> Result<T, Problem>,
     ) -> Result<(T, i64), Problem> {
         let _one = self.writing.lock().await;
+        self.reachable()?;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
         let done = work(&mut write, Timestamp::now()).await?;

@@ -50,10 +50,10 @@ impl Batch<'_, '_> {
 
     pub(super) fn add_grant(&mut self, mut grant: OwnGrant) -> Result<(), String> {
         if grant.id.is_empty() {
-            while self.register.grants.find(&format!("g-{}", self.register.next_grant)).is_some() {
-                self.register.next_grant += 1;
+            while self.register.grants.find(&format!("g-{}", self.register.next.grant)).is_some() {
+                self.register.next.grant += 1;
             }
-            grant.id = format!("g-{}", self.register.next_grant).into();
+            grant.id = format!("g-{}", self.register.next.grant).into();
         } else if self.register.grants.find(&grant.id).is_some() {
             return Err(format!("another grant is called {} already", grant.id));
         } else {
@@ -160,9 +160,9 @@ impl Batch<'_, '_> {
             return Err(format!("{} says the same already", same.id));
         }
         if activation.id.is_empty() {
-            let next = |register: &Register| format!("a-{}", register.next_activation);
+            let next = |register: &Register| format!("a-{}", register.next.activation);
             while self.register.activation_ids.contains_key(next(self.register).as_str()) {
-                self.register.next_activation += 1;
+                self.register.next.activation += 1;
             }
             activation.id = next(self.register).into();
         } else if self.register.activation_ids.contains_key(&activation.id) {

@@ -13,8 +13,8 @@ pub(super) use fits::{entity_fits, fits_tenant_clauses, grant_fits};
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};
 use super::{
-    Activation, EntityId, Grant, GrantId, MAX_CONTAINMENT, MAX_NESTING, MadeRole, OwnGrant, PlaceOf, Record,
-    Register, State, Sym, Terms,
+    Activation, EntityId, Grant, GrantId, MAX_CONTAINMENT, MAX_NESTING, MadeRole, NextIds, OwnGrant, PlaceOf,
+    Record, Register, State, Sym, Terms,
 };
 use crate::charter::model::{Attribute, KindId, Relation, Stated};
 use crate::charter::policy::Policy;
@@ -63,6 +63,8 @@ pub struct Applied {
     /// already.
     pub effects: Vec<(usize, Effect)>,
     undo: Vec<Undo>,
+    /// The numbers that were next before it.
+    next: NextIds,
 }
 
 #[derive(Debug)]
@@ -91,6 +93,7 @@ impl Register {
         policies: &[&Policy],
         now: Option<Timestamp>,
     ) -> Result<Applied, Vec<Refusal>> {
+        let next = self.next;
         let mut batch = Batch {
             register: self,
             policies,
@@ -131,7 +134,7 @@ impl Register {
             batch.settle();
             refusals.extend(batch.shape());
         }
-        let applied = Applied { effects: batch.effects, undo: batch.undo };
+        let applied = Applied { effects: batch.effects, undo: batch.undo, next };
         if refusals.is_empty() {
             return Ok(applied);
         }
@@ -141,6 +144,7 @@ impl Register {
 
     /// Takes a batch back. Only the last one applied can be.
     pub fn undo(&mut self, applied: Applied) {
+        self.next = applied.next;
         for step in applied.undo.into_iter().rev() {
             match step {
                 Undo::Created(id, before) => self.uncreate(id, before),
