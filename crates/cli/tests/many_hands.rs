@@ -244,7 +244,7 @@ async fn without_its_database_it_answers_says_its_age_refuses_writes_and_comes_b
     let cluster = Cluster::start(&data).expect("starts again");
     let back = Instant::now();
     while ask(&short).await.expect("an answer").status() != 200 {
-        assert!(back.elapsed() < Duration::from_secs(2), "it does not come back");
+        assert!(back.elapsed() < Duration::from_secs(1), "it does not come back");
     }
     assert_eq!(load(&service, "{\"entity\":\"user:new\"}").await.0, 200);
     drop((service, short));

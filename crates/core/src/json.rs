@@ -15,7 +15,8 @@ pub struct Strict(pub Value);
 /// Reads one JSON text.
 ///
 /// # Errors
-/// Broken syntax, a key that stands twice in one object, or nesting beyond [`MAX_DEPTH`].
+/// Broken syntax, a key that stands twice in one object, U+0000 in a text, or nesting beyond
+/// [`MAX_DEPTH`].
 pub fn parse(text: &[u8]) -> Result<Value, String> {
     let Strict(value) = serde_json::from_slice(text).map_err(|e| e.to_string())?;
     Ok(value)
@@ -68,10 +69,12 @@ impl<'de> Visitor<'de> for Nested {
     fn visit_f64<E>(self, value: f64) -> Result<Value, E> {
         Ok(Value::from(value))
     }
-    fn visit_str<E>(self, value: &str) -> Result<Value, E> {
+    fn visit_str<E: Error>(self, value: &str) -> Result<Value, E> {
+        keepable(value)?;
         Ok(Value::from(value))
     }
-    fn visit_string<E>(self, value: String) -> Result<Value, E> {
+    fn visit_string<E: Error>(self, value: String) -> Result<Value, E> {
+        keepable(&value)?;
         Ok(Value::from(value))
     }
     fn visit_unit<E>(self) -> Result<Value, E> {
@@ -97,6 +100,7 @@ impl<'de> Visitor<'de> for Nested {
         let inner = self.inner()?;
         let mut object = Map::new();
         while let Some(key) = map.next_key::<String>()? {
+            keepable(&key)?;
             if key == NUMBER_TOKEN {
                 let digits: String = map.next_value()?;
                 return digits
@@ -113,6 +117,11 @@ impl<'de> Visitor<'de> for Nested {
     }
 }
 
+/// No database keeps U+0000 in a text, and no name or value has a use for it.
+fn keepable<E: Error>(text: &str) -> Result<(), E> {
+    if text.contains('\0') { Err(E::custom("a text holds U+0000")) } else { Ok(()) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -122,6 +131,8 @@ mod tests {
     #[case::twice(r#"{"a":1,"b":{"c":1,"c":1}}"#, "the key \"c\" stands twice")]
     #[case::twice_by_escape(r#"{"a":1,"\u0061":1}"#, "the key \"a\" stands twice")]
     #[case::broken(r#"{"a":"#, "EOF")]
+    #[case::nothing(r#"["a\u0000b"]"#, "U+0000")]
+    #[case::nothing_in_a_key(r#"{"\u0000":1}"#, "U+0000")]
     #[case::trailing(r#"{} x"#, "trailing")]
     fn refuses(#[case] text: &str, #[case] says: &str) {
         let error = parse(text.as_bytes()).expect_err("is refused");

@@ -114,6 +114,19 @@ pub struct SourceFile {
     pub text: String,
 }
 
+/// What is wrong with the path of a charter's file, if anything: it is written into folders, so it
+/// leads down and nowhere else.
+pub fn wrong_path(path: &str) -> Option<&'static str> {
+    let odd = |part: &str| part.is_empty() || part == "." || part == "..";
+    if path.len() > 200 || path.split('/').any(odd) {
+        return Some("a file's path leads down, in at most 200 bytes");
+    }
+    if path.chars().any(|c| c == '\\' || c == ':' || c.is_control()) {
+        return Some("a file's path has no backslash, colon or control character");
+    }
+    (!path.ends_with(".toml")).then_some("a charter's files end with .toml")
+}
+
 /// The files a charter or rehearsal is made of, in name order.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Sources {

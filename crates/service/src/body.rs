@@ -59,6 +59,9 @@ impl<T: DeserializeOwned> FromRequestParts<App> for Params<T> {
     type Rejection = Problem;
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
+        if parts.uri.query().is_some_and(|query| query.contains("%00")) {
+            return Err(Problem::malformed("A parameter holds U+0000."));
+        }
         let query = Query::<T>::from_request_parts(parts, app).await;
         query
             .map(|Query(params)| Params(params))

@@ -128,7 +128,13 @@ fn document() -> utoipa::openapi::OpenApi {
         ));
     utoipa::openapi::OpenApiBuilder::new()
         .info(info)
-        .components(Some(utoipa::openapi::ComponentsBuilder::new().security_scheme("key", key).build()))
+        .components(Some(
+            utoipa::openapi::ComponentsBuilder::new()
+                .security_scheme("key", key)
+                .schema_from::<problem::Problem>()
+                .schema_from::<problem::ProblemPart>()
+                .build(),
+        ))
         .build()
 }
 

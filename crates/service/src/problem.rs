@@ -88,37 +88,37 @@ problems! {
 pub enum Refused {
     /// The request cannot be read.
     #[response(status = 400, content_type = "application/problem+json")]
-    Malformed(#[to_schema] Problem),
+    Malformed(Problem),
     /// No key, or none that counts.
     #[response(status = 401, content_type = "application/problem+json")]
-    Unauthenticated(#[to_schema] Problem),
+    Unauthenticated(Problem),
     /// The key may not do this.
     #[response(status = 403, content_type = "application/problem+json")]
-    Forbidden(#[to_schema] Problem),
+    Forbidden(Problem),
     /// Nothing is here, or nothing for this key.
     #[response(status = 404, content_type = "application/problem+json")]
-    NotFound(#[to_schema] Problem),
+    NotFound(Problem),
     /// It does not fit what is.
     #[response(status = 409, content_type = "application/problem+json")]
-    Conflict(#[to_schema] Problem),
+    Conflict(Problem),
     /// It has changed since.
     #[response(status = 412, content_type = "application/problem+json")]
-    Changed(#[to_schema] Problem),
+    Changed(Problem),
     /// The request is too large.
     #[response(status = 413, content_type = "application/problem+json")]
-    TooLarge(#[to_schema] Problem),
+    TooLarge(Problem),
     /// The body has the wrong media type.
     #[response(status = 415, content_type = "application/problem+json")]
-    WrongMediaType(#[to_schema] Problem),
+    WrongMediaType(Problem),
     /// What was sent is not valid; nothing was changed.
     #[response(status = 422, content_type = "application/problem+json")]
-    Invalid(#[to_schema] Problem),
+    Invalid(Problem),
     /// The database is away, nothing is live, or not at the position asked for.
     #[response(status = 503, content_type = "application/problem+json")]
-    Unavailable(#[to_schema] Problem),
+    Unavailable(Problem),
     /// It took too long.
     #[response(status = 504, content_type = "application/problem+json")]
-    Timeout(#[to_schema] Problem),
+    Timeout(Problem),
 }
 
 impl Problem {

@@ -2,8 +2,8 @@
 
 use crate::change::{Change, read};
 use crate::{MOMENT_FORMAT, Result, Store, random_text};
-use sqlx::Row as _;
 use sqlx::postgres::PgListener;
+use sqlx::{Connection as _, Row as _};
 
 /// The channel that each write rings.
 pub(crate) const CHANNEL: &str = "ostrog_position";
@@ -49,6 +49,8 @@ impl Store {
     /// # Errors
     /// If the database cannot be reached.
     pub async fn listen(&self) -> Result<Bell> {
+        // The pool waits for seconds where nobody listens; a try of one's own is refused at once.
+        sqlx::PgConnection::connect_with(&self.pool.connect_options()).await?.close().await?;
         let mut listener = PgListener::connect_with(&self.pool).await?;
         listener.listen(CHANNEL).await?;
         Ok(Bell(listener))

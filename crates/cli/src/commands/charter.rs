@@ -9,7 +9,7 @@ use ostrog_core::charter::{self, tidy};
 use ostrog_core::import;
 use ostrog_core::prelude::{Change, Register};
 use ostrog_core::register::against;
-use ostrog_core::source::{Finding, Severity};
+use ostrog_core::source::{Finding, Severity, wrong_path};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 
@@ -225,7 +225,11 @@ async fn show(
     let text = |file: &Value, key: &str| file[key].as_str().unwrap_or_default().to_owned();
     if let Some(folder) = into {
         for file in &files {
-            let path = folder.join(text(file, "path"));
+            let path = text(file, "path");
+            if let Some(wrong) = wrong_path(&path) {
+                return Err(Failure::input(format!("{path:?}: {wrong}; nothing of it is written")));
+            }
+            let path = folder.join(path);
             let parent = path.parent().map(std::path::Path::to_owned).unwrap_or_default();
             let write =
                 std::fs::create_dir_all(parent).and_then(|()| std::fs::write(&path, text(file, "text")));

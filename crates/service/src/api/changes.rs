@@ -26,6 +26,7 @@ const CHUNK: i64 = 100;
 
 /// Which changes.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct ChangeQuery {
     /// Only those before this position.

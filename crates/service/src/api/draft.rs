@@ -11,9 +11,10 @@ use axum::extract::{Path, State};
 use ostrog_core::charter;
 use ostrog_core::charter::compare::{Direction, compare};
 use ostrog_core::register::against;
-use ostrog_core::source::{Finding, Severity, SourceFile, Sources};
+use ostrog_core::source::{Finding, MAX_CHARTER_BYTES, MAX_FILES, Severity, SourceFile, Sources, wrong_path};
 use ostrog_store::draft::{Draft, DraftInfo, Onto};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use utoipa::ToSchema;
 
 /// Most facts that are told of those a draft does not permit.
@@ -197,8 +198,7 @@ pub async fn save(
     {
         return Err(Problem::changed(format!("{} was saved anew since; read it again.", before.info.title)));
     }
-    let files = saved.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
-    let sources = Sources::new(files);
+    let sources = sources(saved.files)?;
     let onto = if saved.onto_live { Onto::Live } else { Onto::Base };
     let number = before.as_ref().map(|draft| (draft.info.number, onto));
     let (number, _) = app
@@ -209,6 +209,26 @@ pub async fn save(
         .await?;
     let number = number.ok_or_else(|| Problem::conflict("The draft has ended meanwhile."))?;
     show_text(&app, find(&app, &number.to_string()).await?)
+}
+
+/// Files as they come, if they can be a charter's.
+fn sources(files: Vec<File>) -> Result<Sources, Problem> {
+    let total: usize = files.iter().map(|file| file.text.len()).sum();
+    if files.len() > MAX_FILES || total > MAX_CHARTER_BYTES {
+        return Err(Problem::invalid(format!(
+            "A charter has at most {MAX_FILES} files of {MAX_CHARTER_BYTES} bytes in all."
+        )));
+    }
+    let mut seen = HashSet::new();
+    for File { path, .. } in &files {
+        if let Some(wrong) = wrong_path(path) {
+            return Err(Problem::invalid(format!("{path:?}: {wrong}.")));
+        }
+        if !seen.insert(path.as_str()) {
+            return Err(Problem::invalid(format!("{path:?} stands twice.")));
+        }
+    }
+    Ok(Sources::new(files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect()))
 }
 
 fn show_text(app: &App, draft: Draft) -> Result<Json<DraftText>, Problem> {

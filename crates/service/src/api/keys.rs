@@ -219,6 +219,7 @@ fn known(app: &App, id: &str) -> Result<std::sync::Arc<Key>, Problem> {
 
 /// For how long the old key goes on counting.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct Overlap {
     /// Seconds; a day unless stated, at most 30 days.

@@ -30,6 +30,7 @@ const MAX_PAGE: usize = 1_000;
 
 /// Which entities.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct EntityQuery {
     /// Only names that begin so.
@@ -256,6 +257,7 @@ pub async fn delete_entity(
 
 /// How an entity is deleted.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct DeleteQuery {
     /// What lies within it too.
@@ -306,6 +308,7 @@ fn shown(app: &App, written: Written) -> Json<WrittenShown> {
 
 /// How a load is done.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct LoadQuery {
     /// Only says what would be refused and what would change.
@@ -391,6 +394,7 @@ pub async fn facts(
 
 /// Which grants.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct GrantQuery {
     /// Only the one with this id.
@@ -480,6 +484,7 @@ const MAX_NOTE: usize = 4 << 10;
 
 /// Why something is done.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct NoteQuery {
     /// The reason, kept with the change.
@@ -514,6 +519,7 @@ pub async fn end(
 
 /// Which activations.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct ActivationQuery {
     /// Only those for this subject.
@@ -619,6 +625,7 @@ pub async fn deactivate(
 
 /// Whose roles.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 #[serde(deny_unknown_fields)]
 pub struct TenantQuery {
     /// Only those of this tenant, by its id.
