@@ -6,5 +6,6 @@ use anyhow::Result;
 /// Runs the benchmarks; each prints its own table.
 pub fn run() -> Result<()> {
     run::cargo(&["bench", "--package", "ostrog-core", "--bench", "decision"])?;
-    run::cargo(&["bench", "--package", "ostrog-store", "--bench", "recursive"])
+    run::cargo(&["bench", "--package", "ostrog-store", "--bench", "recursive"])?;
+    run::cargo(&["bench", "--package", "ostrog-service", "--bench", "http"])
 }

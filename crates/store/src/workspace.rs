@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use ostrog_core::register::NextIds;
 use serde_json::Value;
 use sqlx::{PgConnection, Postgres, Row as _, Transaction};
+use std::collections::HashSet;
 
 /// Everything a node answers from, as it was at one position.
 #[derive(Debug)]
@@ -46,6 +47,78 @@ pub struct Write {
     transaction: Transaction<'static, Postgres>,
     epoch: String,
     position: i64,
+}
+
+/// What a line is kept in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Table {
+    Entities,
+    Grants,
+    Activations,
+    TenantRoles,
+}
+
+/// Lines that follow each other and do the same, each to another row: one statement.
+#[derive(Debug)]
+struct Run<'l> {
+    table: Table,
+    ends: bool,
+    keys: Vec<String>,
+    docs: Vec<&'l Value>,
+}
+
+/// Most lines of one statement.
+const MAX_RUN: usize = 2_000;
+
+fn runs(lines: &[Value]) -> Vec<Run<'_>> {
+    let mut runs: Vec<Run<'_>> = Vec::new();
+    let mut seen: HashSet<String> = HashSet::new();
+    for line in lines {
+        let Some((table, ends, key)) = row(line) else { continue };
+        let same = runs.last().is_some_and(|run| {
+            (run.table, run.ends) == (table, ends) && run.keys.len() < MAX_RUN && !seen.contains(&key)
+        });
+        if !same {
+            seen.clear();
+            runs.push(Run { table, ends, keys: Vec::new(), docs: Vec::new() });
+        }
+        seen.insert(key.clone());
+        if let Some(run) = runs.last_mut() {
+            run.keys.push(key);
+            run.docs.push(line);
+        }
+    }
+    runs
+}
+
+/// The row that a line is about, and whether it ends it.
+fn row(line: &Value) -> Option<(Table, bool, String)> {
+    let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
+    let object = line.as_object()?;
+    let of = |key: &str| object.get(key);
+    if let Some(name) = of("entity") {
+        return Some((Table::Entities, false, text(name)));
+    }
+    if let Some(grant) = of("grant") {
+        return Some((Table::Grants, false, text(&grant["id"])));
+    }
+    if let Some(activation) = of("activation") {
+        return Some((Table::Activations, false, text(&activation["id"])));
+    }
+    if let Some(role) = of("tenant-role") {
+        return Some((
+            Table::TenantRoles,
+            false,
+            format!("{}/{}", text(&role["tenant"]), text(&role["key"])),
+        ));
+    }
+    let ends = [
+        ("delete", Table::Entities),
+        ("end-grant", Table::Grants),
+        ("end-activation", Table::Activations),
+        ("end-tenant-role", Table::TenantRoles),
+    ];
+    ends.into_iter().find_map(|(key, table)| Some((table, true, text(of(key)?))))
 }
 
 impl Store {
@@ -164,71 +237,43 @@ impl Write {
             .bind(Value::from(change.lines.clone()))
             .execute(&mut *self.transaction)
             .await?;
-        for line in &change.lines {
-            self.apply(line).await?;
+        for run in runs(&change.lines) {
+            self.apply(&run).await?;
         }
         Ok(self.position)
     }
 
-    /// Keeps the tables of what is now in step with the line that says what happened.
-    async fn apply(&mut self, line: &Value) -> Result<()> {
-        let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
-        if let Some(name) = line.get("entity") {
-            sqlx::query(
-                "insert into entities (name, doc, deleted, position) values ($1, $2, false, $3)
-                 on conflict (name) do update set doc = $2, deleted = false, position = $3",
-            )
-            .bind(text(name))
-            .bind(line)
-            .bind(self.position)
-            .execute(&mut *self.transaction)
-            .await?;
-        } else if let Some(name) = line.get("delete") {
-            sqlx::query("update entities set deleted = true, position = $2 where name = $1")
-                .bind(text(name))
-                .bind(self.position)
-                .execute(&mut *self.transaction)
-                .await?;
-        } else if let Some(id) = line.get("end-grant") {
-            sqlx::query("delete from grants where id = $1")
-                .bind(text(id))
-                .execute(&mut *self.transaction)
-                .await?;
-        } else if let Some(grant) = line.get("grant") {
-            sqlx::query("insert into grants (id, doc, position) values ($1, $2, $3)")
-                .bind(text(&grant["id"]))
-                .bind(line)
-                .bind(self.position)
-                .execute(&mut *self.transaction)
-                .await?;
-        } else if let Some(activation) = line.get("activation") {
-            sqlx::query("insert into activations (id, doc, position) values ($1, $2, $3)")
-                .bind(text(&activation["id"]))
-                .bind(line)
-                .bind(self.position)
-                .execute(&mut *self.transaction)
-                .await?;
-        } else if let Some(id) = line.get("end-activation") {
-            sqlx::query("delete from activations where id = $1")
-                .bind(text(id))
-                .execute(&mut *self.transaction)
-                .await?;
-        } else if let Some(role) = line.get("tenant-role") {
-            sqlx::query(
-                "insert into tenant_roles (key, doc, position) values ($1, $2, $3)
-                 on conflict (key) do update set doc = $2, position = $3",
-            )
-            .bind(format!("{}/{}", text(&role["tenant"]), text(&role["key"])))
-            .bind(line)
-            .bind(self.position)
-            .execute(&mut *self.transaction)
-            .await?;
-        } else if let Some(key) = line.get("end-tenant-role") {
-            sqlx::query("delete from tenant_roles where key = $1")
-                .bind(text(key))
-                .execute(&mut *self.transaction)
-                .await?;
-        }
+    /// Keeps the tables of what is now in step with lines of one kind that say what happened.
+    async fn apply(&mut self, run: &Run<'_>) -> Result<()> {
+        let (into, key) = match run.table {
+            Table::Entities => ("entities", "name"),
+            Table::Grants => ("grants", "id"),
+            Table::Activations => ("activations", "id"),
+            Table::TenantRoles => ("tenant_roles", "key"),
+        };
+        let statement = match (run.table, run.ends) {
+            (Table::Entities, false) => "insert into entities (name, doc, deleted, position)
+                 select name, doc, false, $3 from unnest($1::text[], $2::jsonb[]) as line (name, doc)
+                 on conflict (name) do update set doc = excluded.doc, deleted = false, position = $3"
+                .to_owned(),
+            (Table::Entities, true) => {
+                "update entities set deleted = true, position = $2 where name = any($1)".to_owned()
+            }
+            (_, false) => format!(
+                "insert into {into} ({key}, doc, position)
+                 select key, doc, $3 from unnest($1::text[], $2::jsonb[]) as line (key, doc)
+                 on conflict ({key}) do update set doc = excluded.doc, position = $3"
+            ),
+            (_, true) => format!("delete from {into} where {key} = any($1) and $2 >= 0"),
+        };
+        // Made of the words above alone.
+        let query = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(&run.keys);
+        let query = if run.ends {
+            query
+        } else {
+            query.bind(run.docs.iter().map(|doc| (*doc).clone()).collect::<Vec<Value>>())
+        };
+        query.bind(self.position).execute(&mut *self.transaction).await?;
         Ok(())
     }
 

@@ -41,7 +41,12 @@ pub async fn run(global: &Global, shell: &Shell) -> Result<Code, Failure> {
         status["position"],
         counted(count("grants"), "grant")
     ));
-    let database = if status["database"] == true { "answers" } else { "does not answer" };
+    let memory = status["memory"].as_f64().unwrap_or(0.0) / 1e6;
+    shell.answer(&format!("            {memory:.1} MB in memory"));
+    let database = match (status["database"] == true, count("stale")) {
+        (true, _) => "answers".to_owned(),
+        (false, seconds) => format!("has not answered for {}", counted(seconds, "second")),
+    };
     shell.answer(&format!(
         "node        version {}, since {}; the database {database}",
         text(&status["version"]),

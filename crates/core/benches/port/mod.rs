@@ -237,6 +237,7 @@ pub fn questions(facts: &Facts, users: usize) -> Vec<(u32, Asks, u32)> {
         .collect()
 }
 
+#[allow(dead_code, reason = "the benchmark of the network asks over the network")]
 impl Facts {
     /// The facts as the engine takes them.
     pub fn world(&self) -> World {
