@@ -29,6 +29,10 @@ use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 
+// As the program has it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 const USERS: usize = 10_000;
 const CONNECTIONS: usize = 32;
 const TIME: Duration = Duration::from_secs(4);

@@ -23,19 +23,57 @@ impl<T: DeserializeOwned, const LIMIT: usize> FromRequest<App> for StrictJson<T,
     type Rejection = Problem;
 
     async fn from_request(request: Request, _: &App) -> Result<Self, Problem> {
-        let media_type =
-            request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("");
-        let media_type = media_type.split(';').next().unwrap_or("").trim();
-        if !media_type.eq_ignore_ascii_case("application/json") {
-            return Err(Problem::wrong_media_type("Send Content-Type: application/json."));
-        }
-        let bytes = body(request, LIMIT).await?;
-        let value = json::parse(&bytes)
-            .map_err(|error| Problem::malformed(format!("The body is no JSON: {error}.")))?;
-        serde_json::from_value(value)
-            .map(StrictJson)
+        let bytes = json_bytes(request, LIMIT).await?;
+        strict(&bytes).map(StrictJson)
+    }
+}
+
+/// A JSON body that is read straight into a type: for shapes whose every object of the caller's own
+/// is read strictly, and whose other keys mean nothing unless they are known.
+#[derive(Debug)]
+pub struct Typed<T>(pub T);
+
+impl<T: DeserializeOwned> FromRequest<App> for Typed<T> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, _: &App) -> Result<Self, Problem> {
+        serde_json::from_slice(&json_bytes(request, SMALL).await?)
+            .map(Typed)
             .map_err(|error| Problem::malformed(format!("The body does not fit: {error}.")))
     }
+}
+
+/// Reads JSON strictly, and then into a type.
+///
+/// # Errors
+/// If it is no JSON, holds a key twice, or does not fit.
+pub fn strict<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Problem> {
+    let value =
+        json::parse(bytes).map_err(|error| Problem::malformed(format!("The body is no JSON: {error}.")))?;
+    serde_json::from_value(value)
+        .map_err(|error| Problem::malformed(format!("The body does not fit: {error}.")))
+}
+
+/// The bytes of a JSON body.
+#[derive(Debug)]
+pub struct JsonBytes(pub Vec<u8>);
+
+impl FromRequest<App> for JsonBytes {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, _: &App) -> Result<Self, Problem> {
+        json_bytes(request, SMALL).await.map(JsonBytes)
+    }
+}
+
+async fn json_bytes(request: Request, limit: usize) -> Result<Vec<u8>, Problem> {
+    let media_type =
+        request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or("");
+    let media_type = media_type.split(';').next().unwrap_or("").trim();
+    if !media_type.eq_ignore_ascii_case("application/json") {
+        return Err(Problem::wrong_media_type("Send Content-Type: application/json."));
+    }
+    body(request, limit).await
 }
 
 /// A body as text, for NDJSON.

@@ -4,7 +4,7 @@ mod search;
 mod wire;
 
 use crate::App;
-use crate::body::StrictJson;
+use crate::body::{JsonBytes, Typed, strict};
 use crate::caller::{AtLeast, Caller};
 use crate::node::{Live, State};
 use crate::problem::{Problem, Refused};
@@ -19,7 +19,9 @@ use serde_json::{Map, Value, json};
 use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-use wire::{Answer, Answers, Configuration, Entity, Evaluation, Evaluations, Semantic};
+use wire::{
+    Answer, Answers, Batch, Configuration, Entity, Evaluation, Evaluations, Members, Question, Semantic, Told,
+};
 
 /// A node that has not heard from the database for longer says for how many seconds.
 const SOON: Duration = Duration::from_secs(3);
@@ -49,13 +51,13 @@ async fn evaluation(
     Shared(app): Shared<App>,
     caller: Caller,
     _at: AtLeast,
-    StrictJson(question): StrictJson<Evaluation>,
+    Typed(question): Typed<Evaluation>,
 ) -> Result<Response, Problem> {
     caller.calls("evaluation")?;
     let now = Timestamp::now();
     let state = app.node.state();
     let live = live(&app, &state)?;
-    let answer = answer(live, &caller.0, &question, now)?;
+    let answer = answer(live, &caller.0, question.question(), now)?;
     Ok(with_position(&app, &state, live, Json(answer)))
 }
 
@@ -71,14 +73,24 @@ async fn evaluations(
     Shared(app): Shared<App>,
     caller: Caller,
     _at: AtLeast,
-    StrictJson(batch): StrictJson<Evaluations>,
+    JsonBytes(bytes): JsonBytes,
 ) -> Result<Response, Problem> {
     caller.calls("evaluations")?;
     let key = &caller.0;
-    if batch.evaluations.len() > MAX_BATCH {
-        return Err(Problem::malformed(format!("A batch has at most {MAX_BATCH} evaluations.")));
-    }
     let now = Timestamp::now();
+    let whole = serde_json::from_slice::<Batch>(&bytes).ok().filter(|batch| !batch.evaluations.is_empty());
+    if let Some(batch) = &whole
+        && let Some(questions) = batch.questions()
+    {
+        few(questions.len())?;
+        let state = app.node.state();
+        let live = live(&app, &state)?;
+        let answers = questions.into_iter().map(|question| answer(live, key, question, now));
+        let answers = so_far(answers, batch.options.evaluations_semantic);
+        return Ok(with_position(&app, &state, live, Json(answers)));
+    }
+    let batch: Evaluations = strict(&bytes)?;
+    few(batch.evaluations.len())?;
     let state = app.node.state();
     let live = live(&app, &state)?;
     let whole = |mut item: Map<String, Value>| {
@@ -97,27 +109,41 @@ async fn evaluations(
             .map_err(|error| Problem::malformed(format!("The question does not fit: {error}.")))
     };
     if batch.evaluations.is_empty() {
-        let answer = answer(live, key, &whole(Map::new())?, now)?;
+        let answer = answer(live, key, whole(Map::new())?.question(), now)?;
         return Ok(with_position(&app, &state, live, Json(answer)));
     }
-    let mut answers = Vec::with_capacity(batch.evaluations.len());
-    for item in &batch.evaluations {
-        let one = whole(item.clone()).and_then(|question| answer(live, key, &question, now));
+    let answers =
+        batch.evaluations.iter().map(|item| answer(live, key, whole(item.clone())?.question(), now));
+    let answers = so_far(answers, batch.options.evaluations_semantic);
+    Ok(with_position(&app, &state, live, Json(answers)))
+}
+
+fn few(questions: usize) -> Result<(), Problem> {
+    if questions > MAX_BATCH {
+        return Err(Problem::malformed(format!("A batch has at most {MAX_BATCH} evaluations.")));
+    }
+    Ok(())
+}
+
+/// Answers, as far as the semantic lets it go. One that is malformed is denied, with its error.
+fn so_far(answers: impl Iterator<Item = Result<Answer, Problem>>, semantic: Semantic) -> Answers {
+    let mut evaluations = Vec::with_capacity(answers.size_hint().0);
+    for one in answers {
         let one = one.unwrap_or_else(|problem| {
             let error = json!({ "status": problem.status, "message": problem.detail });
-            Answer { decision: false, context: Map::from_iter([("error".to_owned(), error)]) }
+            Answer { decision: false, context: Told { error: Some(error), ..Told::default() } }
         });
-        let stop = match batch.options.evaluations_semantic {
+        let stop = match semantic {
             Semantic::ExecuteAll => false,
             Semantic::DenyOnFirstDeny => !one.decision,
             Semantic::PermitOnFirstPermit => one.decision,
         };
-        answers.push(one);
+        evaluations.push(one);
         if stop {
             break;
         }
     }
-    Ok(with_position(&app, &state, live, Json(Answers { evaluations: answers })))
+    Answers { evaluations }
 }
 
 /// Where this decision point answers.
@@ -159,7 +185,7 @@ fn name(entity: &Entity) -> Option<String> {
     entity.id.as_ref().map(|id| format!("{}:{id}", entity.kind))
 }
 
-fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Result<Answer, Problem> {
+fn answer(live: &Live, key: &Key, question: Question<'_>, now: Timestamp) -> Result<Answer, Problem> {
     let mut request = request(question)?;
     let engine = live.world.engine();
     // How much to say is not a fact about the question.
@@ -175,9 +201,7 @@ fn answer(live: &Live, key: &Key, question: &Evaluation, now: Timestamp) -> Resu
     if explaining && key.making.detail == Detail::Full {
         let (decision, explanation) = with_scratch(|scratch| explain(engine, &asked, scratch));
         let mut answer = told(key, decision.allowed, explanation.reason.clone());
-        answer
-            .context
-            .insert("explanation".to_owned(), serde_json::to_value(&explanation).unwrap_or_default());
+        answer.context.explanation = serde_json::to_value(&explanation).ok();
         message(&mut answer, live, key, decision.reason, decision.allowed);
         return Ok(answer);
     }
@@ -218,11 +242,8 @@ fn owns(live: &Live, key: &Key, kind: &str) -> bool {
 }
 
 fn told(key: &Key, decision: bool, reason: String) -> Answer {
-    let mut context = Map::new();
-    if key.making.detail != Detail::None {
-        context.insert("reason".to_owned(), reason.into());
-    }
-    Answer { decision, context }
+    let reason = (key.making.detail != Detail::None).then_some(reason);
+    Answer { decision, context: Told { reason, ..Told::default() } }
 }
 
 fn message(answer: &mut Answer, live: &Live, key: &Key, reason: Reason, allowed: bool) {
@@ -231,24 +252,22 @@ fn message(answer: &mut Answer, live: &Live, key: &Key, reason: Reason, allowed:
         return;
     }
     let rule = &live.world.policy().model().rules[rule.index()];
-    if let Some(message) = &rule.message {
-        answer.context.insert("message".to_owned(), message.as_str().into());
-    }
+    answer.context.message.clone_from(&rule.message);
     if !rule.advice.is_empty() {
         let advice: Map<String, Value> =
             rule.advice.iter().map(|(key, text)| (key.clone(), text.as_str().into())).collect();
-        answer.context.insert("advice".to_owned(), advice.into());
+        answer.context.advice = Some(advice);
     }
 }
 
-fn request(question: &Evaluation) -> Result<Request, Problem> {
+fn request(question: Question<'_>) -> Result<Request, Problem> {
     // A type with a colon in it could pass for another type's id.
-    for entity in [&question.subject, &question.resource] {
+    for entity in [question.subject, question.resource] {
         if !is_key(&entity.kind) {
             return Err(Problem::malformed(format!("{:?} is not a type.", entity.kind)));
         }
     }
-    let subject = match (question.subject.kind.as_str(), name(&question.subject)) {
+    let subject = match (question.subject.kind.as_str(), name(question.subject)) {
         ("anonymous", _) => "anonymous".to_owned(),
         (_, Some(name)) => name,
         (_, None) => {
@@ -271,9 +290,13 @@ fn request(question: &Evaluation) -> Result<Request, Problem> {
     Ok(Request {
         subject,
         permission,
-        resource: name(&question.resource),
-        of_subject: question.subject.properties.clone().unwrap_or_default(),
-        of_resource: question.resource.properties.clone().unwrap_or_default(),
-        context: question.context.clone().unwrap_or_default(),
+        resource: name(question.resource),
+        of_subject: members(question.subject.properties.as_ref()),
+        of_resource: members(question.resource.properties.as_ref()),
+        context: members(question.context),
     })
+}
+
+fn members(members: Option<&Members>) -> Map<String, Value> {
+    members.map_or_else(Map::new, |members| members.0.clone())
 }

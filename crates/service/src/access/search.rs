@@ -122,7 +122,7 @@ fn asked(
     }
     let question =
         Evaluation { subject, action, resource: search.resource.clone(), context: search.context.clone() };
-    let mut request = request(&question)?;
+    let mut request = request(question.question())?;
     let ignored = unvouched(live, key, &mut request, &search.resource.kind);
     Ok((request, ignored))
 }

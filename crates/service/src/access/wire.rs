@@ -1,6 +1,8 @@
 //! The shapes of the AuthZEN Authorization API 1.0.
 
-use serde::{Deserialize, Serialize};
+use ostrog_core::json::Strict;
+use serde::de::Error as _;
+use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
 
@@ -16,7 +18,20 @@ pub struct Entity {
     /// What the request says of it.
     #[serde(default)]
     #[schema(value_type = Option<Object>)]
-    pub properties: Option<Map<String, Value>>,
+    pub properties: Option<Members>,
+}
+
+/// The members of an object of the caller's own: read strictly, no key twice, of a bounded depth.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+pub struct Members(pub Map<String, Value>);
+
+impl<'de> Deserialize<'de> for Members {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        match Strict::deserialize(deserializer)? {
+            Strict(Value::Object(members)) => Ok(Members(members)),
+            Strict(other) => Err(D::Error::custom(format!("{other} is no object"))),
+        }
+    }
 }
 
 /// An action.
@@ -38,7 +53,84 @@ pub struct Evaluation {
     /// The surroundings.
     #[serde(default)]
     #[schema(value_type = Option<Object>)]
-    pub context: Option<Map<String, Value>>,
+    pub context: Option<Members>,
+}
+
+/// One question, its parts wherever they stand.
+#[derive(Clone, Copy, Debug)]
+pub struct Question<'q> {
+    /// Who.
+    pub subject: &'q Entity,
+    /// May do what.
+    pub action: &'q Action,
+    /// With what.
+    pub resource: &'q Entity,
+    /// The surroundings.
+    pub context: Option<&'q Members>,
+}
+
+impl Evaluation {
+    /// It, by its parts.
+    pub fn question(&self) -> Question<'_> {
+        Question {
+            subject: &self.subject,
+            action: &self.action,
+            resource: &self.resource,
+            context: self.context.as_ref(),
+        }
+    }
+}
+
+/// A batch in which nothing is malformed: what most of them are, read at once. Where something is,
+/// it is read as [`Evaluations`], item by item.
+#[derive(Debug, Deserialize)]
+pub struct Batch {
+    #[serde(default, deserialize_with = "stated")]
+    pub subject: Option<Entity>,
+    #[serde(default, deserialize_with = "stated")]
+    pub action: Option<Action>,
+    #[serde(default, deserialize_with = "stated")]
+    pub resource: Option<Entity>,
+    #[serde(default, deserialize_with = "stated")]
+    pub context: Option<Members>,
+    pub evaluations: Vec<Item>,
+    #[serde(default)]
+    pub options: Options,
+}
+
+/// One of a batch; what it leaves out is the batch's.
+#[derive(Debug, Deserialize)]
+pub struct Item {
+    #[serde(default, deserialize_with = "stated")]
+    subject: Option<Entity>,
+    #[serde(default, deserialize_with = "stated")]
+    action: Option<Action>,
+    #[serde(default, deserialize_with = "stated")]
+    resource: Option<Entity>,
+    #[serde(default, deserialize_with = "stated")]
+    context: Option<Members>,
+}
+
+/// What is there is no null: that would be a default for one reader and a mistake for another.
+fn stated<'de, D: Deserializer<'de>, T: Deserialize<'de>>(deserializer: D) -> Result<Option<T>, D::Error> {
+    T::deserialize(deserializer).map(Some)
+}
+
+impl Batch {
+    /// The questions; none if one of them lacks a part.
+    pub fn questions(&self) -> Option<Vec<Question<'_>>> {
+        self.evaluations
+            .iter()
+            .map(|item| {
+                Some(Question {
+                    subject: item.subject.as_ref().or(self.subject.as_ref())?,
+                    action: item.action.as_ref().or(self.action.as_ref())?,
+                    resource: item.resource.as_ref().or(self.resource.as_ref())?,
+                    context: item.context.as_ref().or(self.context.as_ref()),
+                })
+            })
+            .collect()
+    }
 }
 
 /// Several questions; what an item leaves out is taken from the defaults beside it.
@@ -95,9 +187,31 @@ pub enum Semantic {
 pub struct Answer {
     /// Allowed or denied.
     pub decision: bool,
-    /// The reason code, and what else the key may see.
-    #[schema(value_type = Object)]
-    pub context: Map<String, Value>,
+    /// Why, as far as the key may see.
+    pub context: Told,
+}
+
+/// What an answer tells beside the decision.
+#[derive(Clone, Debug, Default, Serialize, ToSchema)]
+pub struct Told {
+    /// The stable code.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// What a rule says to people.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// What a rule says to programs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub advice: Option<Map<String, Value>>,
+    /// Asked for with `context.explain`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub explanation: Option<Value>,
+    /// Of an item of a batch that is malformed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub error: Option<Value>,
 }
 
 /// The answers of a batch, in order.
@@ -137,7 +251,7 @@ pub struct Search {
     /// The surroundings.
     #[serde(default)]
     #[schema(value_type = Option<Object>)]
-    pub context: Option<Map<String, Value>>,
+    pub context: Option<Members>,
     /// Which page.
     #[serde(default)]
     pub page: PageAsked,
