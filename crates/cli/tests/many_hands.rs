@@ -693,6 +693,125 @@ async fn an_applications_key_hears_and_asks_what_it_may() {
     assert_eq!(status, 200, "{told}");
 }
 
+// -- questions and preconditions -----------------------------------------------------------------
+
+#[tokio::test(flavor = "multi_thread")]
+async fn questions_with_a_blank_are_answered_live_as_offline() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let now = "2026-11-23T09:00:00Z";
+    let mut answered = 0;
+    for question in [
+        "actions user:ines manifest:m-204 --all",
+        "actions user:rui berth:b-1 --context zone=quay",
+        "actions anonymous tariff:t-1",
+        "reach user:ines manifest:release",
+        "reach user:lio vessel:moor",
+        "reach user:maren manifest:view --under tenant:northline --limit 5",
+        "reach user:nobody vessel:view",
+        "holders manifest:release manifest:m-204 --through",
+        "holders vessel:view vessel:kestrel",
+        "holders berth:assign berth:b-2 --suppose berth:b-2.closed=false",
+        "rows user:ola manifest:view --columns demo/columns.toml",
+        "rows user:ines manifest:release --context zone=quay",
+        "hints user:ines customs manifest:m-204",
+        "hints user:ola customs",
+        "ask user:ines manifest:release manifest:m-204 --suppose user:ines.clearance=5",
+        "ask user:ines manifest:release manifest:m-204 --why",
+        "actions user:ines manifest:m-204 --property resource.hasard=1",
+        "reach user:ines manifest:relaese",
+        "rows user:ines nothing",
+    ] {
+        let words = question.split(' ').chain(["--now", now, "--output", "json"]);
+        let words: Vec<&str> = words.collect();
+        let live = service.ostrog().args(&words).output().expect("runs");
+        let offline = support::ostrog()
+            .args(&words)
+            .args(["--charter", "demo/harbour", "--register", "demo/register.ndjson"])
+            .output()
+            .expect("runs");
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        // What was tried, and for how long, is the clock's.
+        let told = |bytes: &[u8]| {
+            let text = text(bytes).replace("demo/harbour/", "");
+            let mut told: Value = serde_json::from_str(&text).unwrap_or_default();
+            if told["would-take"].is_object() {
+                told["would-take"] = told["would-take"]["ways"].take();
+            }
+            told
+        };
+        assert_eq!(
+            live.status.code(),
+            offline.status.code(),
+            "{question}: {}{}",
+            text(&live.stderr),
+            text(&offline.stderr)
+        );
+        assert_eq!(told(&live.stdout), told(&offline.stdout), "{question}");
+        answered += usize::from(!told(&live.stdout).is_null());
+    }
+    assert!(answered >= 16, "{answered}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_write_that_expects_something_else_changes_nothing() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let address = |name: &str| format!("{}/api/v1/entities/{name}", service.url);
+    let read = async |name: &str| {
+        let response =
+            service.http().get(address(name)).bearer_auth(&service.operator).send().await.expect("an answer");
+        response.headers()["etag"].to_str().expect("ASCII").to_owned()
+    };
+    let put = async |name: &str, header: (&str, &str), clearance: i64| {
+        let request =
+            service.http().put(address(name)).bearer_auth(&service.operator).header(header.0, header.1);
+        service
+            .send(request.json(&json!({ "merge": true, "attributes": { "clearance": clearance } })))
+            .await
+            .0
+    };
+    let first = read("user:ines").await;
+    assert_eq!(put("user:ines", ("if-match", &first), 4).await, 200);
+    assert_eq!(put("user:ines", ("if-match", &first), 9).await, 412, "somebody wrote since");
+    let second = read("user:ines").await;
+    assert_ne!(first, second);
+    assert_eq!(put("user:ines", ("if-none-match", "*"), 9).await, 412, "it is there");
+    assert_eq!(put("user:fresh", ("if-match", &second), 1).await, 412, "it is not there");
+    assert_eq!(put("user:fresh", ("if-none-match", "*"), 1).await, 200);
+    assert_eq!(put("user:ines", ("if-match", "*"), 5).await, 200);
+    // At a position, and as a trial.
+    let position = service.get("/api/v1/status").await.1["position"].as_i64().expect("a number");
+    let fact = json!({ "set": ["user:ines.clearance = 7"] });
+    let (status, told) =
+        service.post(&service.operator, &format!("/api/v1/facts?at={}", position - 1), &fact).await;
+    assert_eq!((status, &told["type"]), (412, &json!("urn:ostrog:problem:changed")), "{told}");
+    let (status, told) =
+        service.post(&service.operator, &format!("/api/v1/facts?at={position}&check=true"), &fact).await;
+    assert!(status == 200 && told["changed"][0]["attributes"]["clearance"] == 7, "{told}");
+    let (_, shown) = service.get("/api/v1/entities/user:ines").await;
+    assert_eq!(shown["entity"]["attributes"]["clearance"], 5, "a trial changes nothing");
+    assert_eq!(service.get("/api/v1/status").await.1["position"], position);
+    // A stream goes on past what is refused, and tells of each line.
+    let lines = "{\"entity\":\"user:s1\"}\nnonsense\n\n{\"entity\":\"vessel:s\",\"within\":\"tenant:nowhere\"}\n{\"entity\":\"user:s2\"}";
+    let request = service.http().post(format!("{}/api/v1/register/stream", service.url));
+    let (status, told) = service.send(request.bearer_auth(&service.operator).body(lines)).await;
+    let told: Vec<Value> = told
+        .as_str()
+        .expect("NDJSON")
+        .lines()
+        .map(|line| serde_json::from_str(line).expect("JSON"))
+        .collect();
+    let lines: Vec<(i64, bool)> =
+        told.iter().map(|line| (line["line"].as_i64().unwrap_or(0), line["error"].is_string())).collect();
+    assert_eq!((status, lines), (200, vec![(1, false), (2, true), (4, true), (5, false)]), "{told:?}");
+    assert_eq!(service.get("/api/v1/entities/user:s2").await.0, 200);
+    // Deleted, with what lies within only where that is said.
+    assert_eq!(service.delete("/api/v1/entities/vessel:kestrel").await.0, 422);
+    assert_eq!(service.delete("/api/v1/entities/vessel:kestrel?contents=true").await.0, 200);
+    assert_eq!(service.get("/api/v1/entities/manifest:m-204").await.0, 404);
+}
+
 // -- texts ---------------------------------------------------------------------------------------
 
 #[tokio::test(flavor = "multi_thread")]

@@ -33,6 +33,7 @@ use tokio::net::{TcpListener, TcpStream};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// How many users, unless `OSTROG_BENCH_USERS` says otherwise.
 const USERS: usize = 10_000;
 const CONNECTIONS: usize = 32;
 const TIME: Duration = Duration::from_secs(4);
@@ -167,10 +168,11 @@ async fn main() {
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("can be opened");
     let cluster = Cluster::start(&folder.path().join("data")).expect("starts");
     let store = Store::open(&cluster.database("bench").await.expect("a database")).await.expect("opens");
-    let node = Arc::new(Node::open(store.clone(), Duration::from_secs(60)).await.expect("opens"));
+    let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
     let sources = Sources::single("bench.toml", CHARTER);
     node.put_live(sources, "bench", By::host("bench")).await.expect("goes live");
-    let facts = port::facts(USERS);
+    let users = std::env::var("OSTROG_BENCH_USERS").ok().and_then(|text| text.parse().ok()).unwrap_or(USERS);
+    let facts = port::facts(users);
     let load = Instant::now();
     let (grants, mut entities): (Vec<_>, Vec<_>) =
         facts.lines.iter().partition(|text| text.contains("\"grant\""));
@@ -189,7 +191,7 @@ async fn main() {
     let bare_service =
         listen(Router::new().route("/bare", post(bare)).route("/bare-batch", post(bare_batch))).await;
 
-    let asked = port::questions(&facts, USERS);
+    let asked = port::questions(&facts, users);
     let question = |(user, asks, place): &(u32, Asks, u32)| {
         let request = facts.request(*user, *asks, *place);
         let part = |name: &str| name.split_once(':').map(|(kind, id)| json!({ "type": kind, "id": id }));
@@ -238,7 +240,18 @@ async fn main() {
     }
 
     // Seen by another node.
-    let other = Arc::new(Node::open(store.clone(), Duration::from_secs(60)).await.expect("opens"));
+    let start = Instant::now();
+    let other = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
+    let start = start.elapsed();
+    {
+        let state = other.state();
+        let register = state.live.as_ref().expect("is live").world.register();
+        println!(
+            "a start with {} facts: {start:.1?}, {:.1} bytes a fact",
+            register.fact_count(),
+            register.size_bytes() as f64 / register.fact_count() as f64
+        );
+    }
     tokio::spawn(Arc::clone(&other).follow());
     tokio::time::sleep(Duration::from_millis(500)).await;
     let mut seen = Vec::new();

@@ -32,6 +32,12 @@ pub struct Operator {
 }
 
 impl Operator {
+    /// The same operator, for another write.
+    #[must_use]
+    pub fn again(&self) -> Operator {
+        Operator { key: Arc::clone(&self.key), rights: Rights::of(&self.key) }
+    }
+
     /// Refuses unless something that lies in no tenant may be done.
     ///
     /// # Errors

@@ -67,7 +67,9 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             question["would-take"] = args.why.into();
             let mut answer = args.at.send("ask", &question, &args.with, global, shell).await?;
             let mut explanation = answer["explanation"].take();
-            explanation["would-take"] = answer["would-take"].take();
+            if answer["would-take"].is_object() {
+                explanation["would-take"] = answer["would-take"].take();
+            }
             explanation
         }
     };

@@ -7,6 +7,7 @@ mod keys;
 mod questions;
 mod register;
 mod session;
+mod stream;
 
 use crate::App;
 use utoipa_axum::router::OpenApiRouter;
@@ -40,6 +41,7 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(register::tenant_roles, register::put_tenant_role))
         .routes(routes!(register::end_tenant_role))
         .routes(routes!(register::load))
+        .routes(routes!(stream::stream))
         .routes(routes!(changes::changes))
         .routes(routes!(keys::keys, keys::make))
         .routes(routes!(keys::replace))
