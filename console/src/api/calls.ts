@@ -1,5 +1,20 @@
 import { call, withQuery } from './client'
-import type { Asked, Change, EntityShown, Grid, Model, Page, SignedIn, Status } from './types'
+import type {
+  Asked,
+  Change,
+  Draft,
+  DraftText,
+  EntityShown,
+  Grid,
+  KeyAsked,
+  KeyMade,
+  KeyShown,
+  Model,
+  Page,
+  Revision,
+  SignedIn,
+  Status,
+} from './types'
 
 /** A question as the Try page holds it. */
 export interface Question {
@@ -22,6 +37,16 @@ export const api = {
   entity: (name: string) => call<EntityShown>('GET', `/api/v1/entities/${encodeURIComponent(name)}`),
   entities: (prefix: string, limit: number) => call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit })),
   setFacts: (set: string[]) => call<{ position: string }>('POST', '/api/v1/facts', { set }),
+  revisions: () => call<Revision[]>('GET', '/api/v1/revisions'),
+  drafts: () => call<Draft[]>('GET', '/api/v1/drafts'),
+  draft: (id: string) => call<DraftText>('GET', `/api/v1/drafts/${encodeURIComponent(id)}`),
+  discard: (id: string) => call<Draft>('DELETE', `/api/v1/drafts/${encodeURIComponent(id)}`),
+  rollOut: (what: string, note: string, acceptUnfit: boolean) =>
+    call<Revision>('POST', '/api/v1/rollouts', { what, for: 'all', ...(note ? { note } : {}), 'accept-unfit': acceptUnfit }),
+  keys: () => call<KeyShown[]>('GET', '/api/v1/keys'),
+  newKey: (asked: KeyAsked) => call<KeyMade>('POST', '/api/v1/keys', asked),
+  replaceKey: (id: string) => call<KeyMade>('POST', `/api/v1/keys/${encodeURIComponent(id)}/replacement`, {}),
+  endKey: (id: string) => call<KeyShown>('DELETE', `/api/v1/keys/${encodeURIComponent(id)}`),
   ask: (question: Question) =>
     call<Asked>('POST', '/api/v1/ask', {
       subject: question.subject,

@@ -152,3 +152,51 @@ export interface Page {
   items: (RegisterLine & { entity: string })[]
   next: string | null
 }
+
+export interface Draft {
+  id: string
+  title: string
+  base: number | null
+  authors: string[]
+  'saved-at': string
+}
+
+export interface DraftText {
+  draft: Draft
+  standing: {
+    findings: { at: string; severity: 'error' | 'warning'; message: string; help: string | null }[]
+    fits: boolean
+    changes: { about: string; key: string; words: string; effect: 'wider' | 'narrower' | 'other' }[]
+    unfit: string[]
+  }
+}
+
+export interface Right {
+  role: string
+  at: string
+}
+
+export type Detail = 'none' | 'reason' | 'full'
+
+export interface KeyShown {
+  id: string
+  application: string | null
+  name: string
+  until: string | null
+  'last-used-at': string | null
+  detail: Detail
+  rights: Right[]
+}
+
+export interface KeyAsked {
+  name: string
+  application?: string
+  until?: string
+  detail: Detail
+  rights: Right[]
+}
+
+export interface KeyMade {
+  text: string
+  key: KeyShown
+}

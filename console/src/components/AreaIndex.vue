@@ -5,7 +5,9 @@ import { texts } from '../texts/en'
 const areas = [
   { to: { name: 'today' }, text: texts.areas.today },
   { to: { name: 'roles' }, text: texts.areas.roles },
+  { to: { name: 'connect' }, text: texts.areas.connect },
   { to: { name: 'try' }, text: texts.areas.try },
+  { to: { name: 'rollout' }, text: texts.areas.rollout },
 ]
 </script>
 

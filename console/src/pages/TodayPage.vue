@@ -56,7 +56,7 @@ onMounted(() => {
     <FailureNote v-if="changes.error.value" :error="changes.error.value" />
     <p v-else-if="!changes.data.value" class="soft">Reading the changes …</p>
     <p v-else-if="!changes.data.value.length">Nothing has changed yet. Load a register, or give somebody a role.</p>
-    <table v-else>
+    <table v-else class="rows">
       <thead>
         <tr><th scope="col">Position</th><th scope="col">When</th><th scope="col">By</th><th scope="col">What</th></tr>
       </thead>
@@ -88,21 +88,6 @@ p {
 ul {
   margin: 4px 0 0;
   padding-left: 18px;
-}
-table {
-  width: 100%;
-  margin-top: 8px;
-}
-th {
-  text-align: left;
-  font-weight: 400;
-  color: var(--soft);
-}
-th,
-td {
-  padding: 4px 16px 4px 0;
-  border-bottom: 1px solid var(--rule);
-  vertical-align: top;
 }
 .number {
   font-variant-numeric: tabular-nums;

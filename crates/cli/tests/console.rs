@@ -95,6 +95,7 @@ async fn keys(browser: &WebDriver, text: impl Into<TypingData>) {
 async fn refused_then_let_in() {
     let folder = folder();
     let service = Service::demo(folder.path());
+    wider_draft(&service, &folder.path().join("charter"));
     let driver = Driver::start();
     let browser = browser(&driver, &folder.path().join("profile")).await;
     let done = tokio::spawn({
@@ -104,6 +105,21 @@ async fn refused_then_let_in() {
     let done = done.await;
     browser.quit().await.expect("closes");
     done.expect("the story runs to its end");
+}
+
+/// A draft in which inspectors release whatever the hazard.
+fn wider_draft(service: &Service, charter: &std::path::Path) {
+    let run = |arguments: &[&str]| {
+        let out = service.ostrog().args(arguments).output().expect("runs");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    };
+    let path = charter.to_str().expect("UTF-8");
+    run(&["charter", "show", "--into", path]);
+    let roles = charter.join("roles.toml");
+    let text = std::fs::read_to_string(&roles).expect("is there");
+    let wider = text.replacen("[\"container:open\"]", "[\"container:open\", \"manifest:release\"]", 1);
+    std::fs::write(&roles, wider).expect("written");
+    run(&["draft", "save", path, "--title", "Inspectors release"]);
 }
 
 async fn story(browser: &WebDriver, url: &str, key: &str) {
@@ -173,6 +189,46 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     says(browser, "article .verdict", "Allowed").await;
     find(browser, "nav a[href='/']").await.click().await.expect("clicked");
     says(browser, "main table", "user:ines described").await;
+
+    // A key for an operator of one tenant: made, shown once, ended.
+    find(browser, "nav a[href='/connect']").await.click().await.expect("clicked");
+    find(browser, "input[name=name]")
+        .await
+        .send_keys("Northline desk" + Key::Tab + Key::Tab)
+        .await
+        .expect("typed");
+    keys(browser, "grant-editer@tenant:northline" + Key::Enter).await;
+    says(browser, "[role=alert]", "did you mean \"grant-editor\"?").await;
+    find(browser, "input[name=rights]").await.send_keys(Key::Control + "a").await.expect("typed");
+    keys(browser, "grant-editor@tenant:northline" + Key::Enter).await;
+    says(browser, "[role=status] .secret", "ostrog.k-").await;
+    says(browser, "table", "operator: grant-editor@tenant:northline").await;
+    let end = find(browser, "button[aria-label='End Northline desk']").await;
+    end.click().await.expect("clicked");
+    end.click().await.expect("clicked");
+    for _ in 0..100 {
+        let rows = browser.find_all(By::Css("tbody tr")).await.expect("rows").len();
+        if rows == 2 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(browser.find_all(By::Css("tbody tr")).await.expect("rows").len(), 2);
+
+    // A draft: what it changes, in words; live, and back.
+    find(browser, "nav a[href='/rollout']").await.click().await.expect("clicked");
+    find(browser, "button[aria-expanded]").await.send_keys(Key::Enter + "").await.expect("typed");
+    says(browser, "article", "gives manifest:release always").await;
+    let put = find(browser, "article .el-button--primary").await;
+    put.click().await.expect("clicked");
+    put.click().await.expect("clicked");
+    says(browser, "main", "Revision 2 is live: Inspectors release").await;
+    says(browser, "header", "revision 2").await;
+    find(browser, "input[name=note]").await.send_keys("too wide").await.expect("typed");
+    let back = find(browser, "section li .el-button").await;
+    back.click().await.expect("clicked");
+    back.click().await.expect("clicked");
+    says(browser, "header", "revision 1").await;
 
     // Signed out, the page is closed.
     find(browser, "header button").await.click().await.expect("clicked");
