@@ -11,6 +11,12 @@ it.each([
   [[{ delete: 'user:ines' }, { entity: 'group:day' }], 'user:ines deleted, and 1 line more'],
   [[{ 'end-grant': 'g-1' }, { note: 'a mistake' }], 'grant g-1 ended: a mistake'],
   [[{ rollout: 3 }], 'revision 3 went live'],
+  [[{ rollout: 2, before: 3, note: 'too wide' }], 'revision 2 went live: too wide'],
+  [[{ draft: 4, saved: 'Wider', digest: '' }], 'draft D-4 saved: Wider'],
+  [[{ draft: 4, discarded: true }], 'draft D-4 discarded'],
+  [[{ 'end-key': 'k-1', until: null }], 'key k-1 ended'],
+  [[{ activation: { grant: 'g-8', subject: 'user:rui' } }], 'grant g-8 activated for user:rui'],
+  [[{ 'end-tenant-role': 'north/desk' }], 'role north/desk ended'],
   [[{ key: 'k-1', kind: 'operator', name: 'night' }], "operator's key k-1 made for night"],
   [[], 'register'],
 ])('tells a change: %#', (lines, sentence) => {

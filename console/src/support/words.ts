@@ -15,7 +15,7 @@ export function counted(count: number, one: string, many = `${one}s`): string {
 /** What a change did, in one sentence. */
 export function told(change: Change): string {
   const note = change.lines.find((line) => 'note' in line)?.note
-  const [first, ...more] = change.lines.filter((line) => !('note' in line))
+  const [first, ...more] = change.lines.filter((line) => Object.keys(line).join() !== 'note')
   if (!first) return change.kind
   const rest = more.length ? `, and ${counted(more.length, 'line')} more` : ''
   return lineTold(first) + rest + (note ? `: ${String(note)}` : '')
@@ -27,7 +27,15 @@ function lineTold(line: RegisterLine): string {
   if (line['end-grant']) return `grant ${line['end-grant']} ended`
   if (line.delete) return `${line.delete} deleted`
   if (line.entity) return `${line.entity} described`
+  const activation = line.activation as Record<string, string> | undefined
+  if (activation) return `grant ${activation.grant} activated for ${activation.subject}`
+  if (line['end-activation']) return `activation ${line['end-activation']} ended`
+  const role = line['tenant-role'] as Record<string, string> | undefined
+  if (role) return `role ${role.key} made by ${role.tenant}`
+  if (line['end-tenant-role']) return `role ${line['end-tenant-role']} ended`
   if (line.rollout) return `revision ${line.rollout} went live`
+  if (line.draft) return line.discarded ? `draft D-${line.draft} discarded` : `draft D-${line.draft} saved: ${line.saved}`
+  if (line['end-key']) return line.until ? `key ${line['end-key']} counts until ${line.until}` : `key ${line['end-key']} ended`
   if (line.key) return `${line.kind === 'operator' ? "operator's" : "application's"} key ${line.key} made for ${line.name}`
   return 'changed'
 }
