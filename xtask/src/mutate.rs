@@ -65,15 +65,15 @@ const GUARDS: [Guard; 22] = [
     },
     Guard {
         name: "a grant ends",
-        file: "register/mod.rs",
-        with: "&& self.until.is_none_or(|until| now < until)",
+        file: "register/grants.rs",
+        with: "&& self.terms.until.is_none_or(|until| now < until)",
         without: "",
     },
     Guard {
         name: "a grant begins",
-        file: "register/mod.rs",
-        with: "self.from.is_none_or(|from| from <= now) &&",
-        without: "let _ = self.from;\n        self.from.is_none_or(|_| true) &&",
+        file: "register/grants.rs",
+        with: "self.terms.from.is_none_or(|from| from <= now) &&",
+        without: "self.terms.from.is_none_or(|_| true) &&",
     },
     Guard {
         name: "an activation ends",
@@ -232,4 +232,19 @@ fn test(copy: &Path, what: &[&str]) -> Result<bool> {
         .env("RUSTFLAGS", "-Awarnings")
         .env("CARGO_TARGET_DIR", copy.join("target"));
     Ok(command.stdout(Stdio::null()).stderr(Stdio::null()).status()?.success())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_guard_stands_where_it_is_looked_for() {
+        for guard in &GUARDS {
+            let file = root().join("crates/core/src").join(guard.file);
+            let text = std::fs::read_to_string(&file).expect("is there");
+            assert_eq!(text.matches(guard.with).count(), 1, "{} in {}", guard.name, guard.file);
+            assert_ne!(guard.with, guard.without);
+        }
+    }
 }
