@@ -2,7 +2,9 @@
 
 use crate::revision::Revision;
 use crate::{Error, Result, Store, random_text};
+use futures_util::TryStreamExt as _;
 use jiff::Timestamp;
+use ostrog_core::prelude::{Change, line};
 use ostrog_core::register::NextIds;
 use serde_json::Value;
 use sqlx::{PgConnection, Postgres, Row as _, Transaction};
@@ -17,16 +19,16 @@ pub struct Loaded {
     pub position: i64,
     /// The live revision, if there is one.
     pub revision: Option<Revision>,
-    /// The entities' lines.
-    pub entities: Vec<Value>,
+    /// The entities.
+    pub entities: Vec<Change>,
     /// Names of deleted entities.
     pub deleted: Vec<String>,
-    /// The grants' lines.
-    pub grants: Vec<Value>,
-    /// The activations' lines.
-    pub activations: Vec<Value>,
-    /// The lines of the roles that tenants made.
-    pub tenant_roles: Vec<Value>,
+    /// The grants.
+    pub grants: Vec<Change>,
+    /// The activations.
+    pub activations: Vec<Change>,
+    /// The roles that tenants made.
+    pub tenant_roles: Vec<Change>,
     /// The numbers that are given next.
     pub next: NextIds,
 }
@@ -162,33 +164,18 @@ impl Store {
                 activation: u64::try_from(row.try_get::<i64, _>("next_activation")?).unwrap_or(1),
             },
         };
-        let rows = sqlx::query("select name, doc, deleted from entities order by position, name")
+        let deleted = sqlx::query("select name from entities where deleted order by position, name")
             .fetch_all(&mut *transaction)
             .await?;
-        for row in rows {
-            if row.try_get("deleted")? {
-                loaded.deleted.push(row.try_get("name")?);
-            } else {
-                loaded.entities.push(row.try_get("doc")?);
-            }
-        }
-        let rows =
-            sqlx::query("select doc from grants order by position, id").fetch_all(&mut *transaction).await?;
-        for row in rows {
-            loaded.grants.push(row.try_get("doc")?);
-        }
-        let rows = sqlx::query("select doc from activations order by position, id")
-            .fetch_all(&mut *transaction)
-            .await?;
-        for row in rows {
-            loaded.activations.push(row.try_get("doc")?);
-        }
-        let rows = sqlx::query("select doc from tenant_roles order by position, key")
-            .fetch_all(&mut *transaction)
-            .await?;
-        for row in rows {
-            loaded.tenant_roles.push(row.try_get("doc")?);
-        }
+        loaded.deleted = deleted.iter().map(|row| row.try_get("name")).collect::<sqlx::Result<_>>()?;
+        loaded.entities =
+            lines(&mut transaction, "select doc from entities where not deleted order by position, name")
+                .await?;
+        loaded.tenant_roles =
+            lines(&mut transaction, "select doc from tenant_roles order by position, key").await?;
+        loaded.grants = lines(&mut transaction, "select doc from grants order by position, id").await?;
+        loaded.activations =
+            lines(&mut transaction, "select doc from activations order by position, id").await?;
         transaction.commit().await?;
         Ok(loaded)
     }
@@ -206,6 +193,17 @@ impl Store {
             .await?;
         Ok(Write { epoch: row.try_get("epoch")?, position: row.try_get("position")?, transaction })
     }
+}
+
+/// Register lines, each read as it comes: a large register does not stand in memory twice.
+async fn lines(connection: &mut PgConnection, query: &'static str) -> Result<Vec<Change>> {
+    let mut rows = sqlx::query(query).fetch(connection);
+    let mut changes = Vec::new();
+    while let Some(row) = rows.try_next().await? {
+        let doc: Value = row.try_get("doc")?;
+        changes.push(line::from_json(&doc).map_err(Error::Unreadable)?);
+    }
+    Ok(changes)
 }
 
 impl Write {

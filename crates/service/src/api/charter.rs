@@ -75,12 +75,11 @@ impl From<&RevisionInfo> for RevisionShown {
         (status = 200, description = "Revision, position, counts", body = Status),
         Refused,
     ), security(("key" = [])))]
-pub async fn status(State(app): State<App>, operator: Operator) -> Result<Json<Status>, Problem> {
-    operator.needs("charter:read")?;
+pub async fn status(State(app): State<App>, _operator: Operator) -> Json<Status> {
     let database = app.node.store().ping().await.is_ok();
     let state = app.node.state();
     let live = state.live.as_ref();
-    Ok(Json(Status {
+    Json(Status {
         version: env!("CARGO_PKG_VERSION"),
         started: app.node.started().to_string(),
         epoch: state.epoch.clone(),
@@ -92,7 +91,7 @@ pub async fn status(State(app): State<App>, operator: Operator) -> Result<Json<S
         database,
         stale: app.node.age().as_secs(),
         memory: live.map_or(0, |live| live.world.register().size_bytes()),
-    }))
+    })
 }
 
 /// All revisions, newest first.

@@ -306,6 +306,10 @@ impl Posed {
         }
         app.node.fresh()?;
         self.readable(app, operator)?;
+        if self.revision.is_some() || self.draft.is_some() {
+            // An explanation tells conditions of the text it is asked under.
+            operator.needs("charter:read")?;
+        }
         let text = self.text(app).await?;
         let request = Request {
             subject: self.subject,

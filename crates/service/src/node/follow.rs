@@ -4,10 +4,10 @@ use super::{Live, Node, State, compile, words};
 use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::charter;
-use ostrog_core::prelude::{Change, Register, World, line};
+use ostrog_core::prelude::{Change, Register, World};
+use ostrog_core::register::line::EntityLine;
 use ostrog_store::Error;
 use ostrog_store::workspace::{Loaded, Write};
-use serde_json::json;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
@@ -25,6 +25,8 @@ const NOTING: Duration = Duration::from_secs(30);
 /// How many changes are read at a time. Further behind than many of these, everything is read anew.
 const CHUNK: i64 = 500;
 const MANY: i64 = 100 * CHUNK;
+/// How many lines are applied at a time where everything is read.
+const PART: usize = 50_000;
 
 impl Node {
     /// Follows the database for ever.
@@ -272,24 +274,37 @@ impl State {
                     .policy
                     .ok_or_else(|| unreadable(format!("revision {} has errors", revision.info.number)))?;
                 let mut world = World::new(Arc::new(policy), Register::default());
-                let mut changes = Vec::new();
-                for name in &loaded.deleted {
-                    changes.push(line::from_json(&json!({ "entity": name })).map_err(unreadable)?);
+                // All names first: what is said of one may name any other. Then in parts, so that what
+                // could be taken back of all of it does not stand in memory.
+                let mut apply = |changes: &[Change]| {
+                    let done = world.apply_recorded(changes).map(|_| ());
+                    done.map_err(|refusals| unreadable(words(&refusals)))
+                };
+                let gone: Vec<Change> = loaded.deleted.iter().map(|name| named(name)).collect();
+                apply(&gone)?;
+                let delete = |name| Change::Delete { name, contents: false };
+                apply(&loaded.deleted.into_iter().map(delete).collect::<Vec<_>>())?;
+                for part in loaded.entities.chunks(PART) {
+                    let names = part.iter().filter_map(|change| match change {
+                        Change::Entity(line) => Some(named(&line.name)),
+                        _ => None,
+                    });
+                    apply(&names.collect::<Vec<_>>())?;
                 }
-                for name in loaded.deleted {
-                    changes.push(Change::Delete { name, contents: false });
+                for all in [loaded.entities, loaded.tenant_roles, loaded.grants, loaded.activations] {
+                    for part in all.chunks(PART) {
+                        apply(part)?;
+                    }
                 }
-                world.apply_recorded(&changes).map_err(|refusals| unreadable(words(&refusals)))?;
-                let lines = loaded.entities.iter().chain(&loaded.tenant_roles).chain(&loaded.grants);
-                let lines = lines.chain(&loaded.activations);
-                let changes: Result<Vec<Change>, String> = lines.map(line::from_json).collect();
-                world
-                    .apply_recorded(&changes.map_err(unreadable)?)
-                    .map_err(|refusals| unreadable(words(&refusals)))?;
                 world.skip_ids(loaded.next);
                 Some(Live { world, revision: revision.info })
             }
         };
         Ok(State { epoch: loaded.epoch, position: loaded.position, live, doubtful: false })
     }
+}
+
+/// An entity of which nothing is said.
+fn named(name: &str) -> Change {
+    Change::Entity(Box::new(EntityLine { name: name.to_owned(), ..EntityLine::default() }))
 }
