@@ -678,6 +678,12 @@ async fn an_applications_key_hears_and_asks_what_it_may() {
     let what = json!({ "subject": { "type": "user", "id": "ines" }, "resource": { "type": "manifest", "id": "m-205" } });
     let what = service.post(&kept, "/access/v1/search/action", &what).await.1;
     assert!(what["results"].as_array().expect("results").contains(&json!({ "name": "view" })), "{what}");
+    // Who is not said is a mistake, not anonymous.
+    for looks_for in ["resource", "action"] {
+        let nobody = json!({ "subject": { "type": "user" }, "action": { "name": "view" }, "resource": { "type": "manifest", "id": "m-205" } });
+        let (status, told) = service.post(&kept, &format!("/access/v1/search/{looks_for}"), &nobody).await;
+        assert_eq!(status, 400, "{looks_for}: {told}");
+    }
     // For a session of its own it activates what subjects may activate themselves, of its types only.
     let grants = service.get("/api/v1/grants?role=hot-works").await.1;
     let grant = grants["items"][0]["grant"]["id"].as_str().expect("a grant");

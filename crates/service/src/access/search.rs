@@ -89,7 +89,7 @@ pub async fn action(
     let mut results = Vec::new();
     if owns(live, &caller.0, &search.resource.kind) {
         let engine = live.world.engine();
-        let (request, _) = asked(live, &caller.0, &search, Some("any"))?;
+        let (request, _) = asked(live, &caller.0, "action", &search, Some("any"))?;
         let found = actions(engine, &request, Timestamp::now()).map_err(malformed)?;
         let allowed = found.iter().filter(|(_, decision)| decision.allowed);
         let name = |id: usize| &engine.policy.model().permissions[id].action;
@@ -107,6 +107,7 @@ fn malformed(malformed: impl std::fmt::Display) -> Problem {
 fn asked(
     live: &Live,
     key: &Key,
+    looks_for: &str,
     search: &Search,
     action: Option<&str>,
 ) -> Result<(Request, Option<String>), Problem> {
@@ -116,8 +117,9 @@ fn asked(
         (None, None) => return Err(Problem::malformed("action is missing.")),
     };
     let mut subject = search.subject.clone();
-    if subject.id.is_none() {
-        // Whoever is looked for stands in the place of nobody.
+    if looks_for == "subject" {
+        // Whoever is looked for stands in the place of nobody; elsewhere a subject without an id is a
+        // mistake, never anonymous.
         subject.kind = "anonymous".to_owned();
     }
     let question =
@@ -160,7 +162,7 @@ async fn run(
     let mut page = PageTold { next_token: String::new() };
     let mut context = Map::new();
     if owns(live, &caller.0, &search.resource.kind) {
-        let (request, _) = asked(live, &caller.0, &search, None)?;
+        let (request, _) = asked(live, &caller.0, looks_for, &search, None)?;
         let until = Instant::now() + PATIENCE;
         let mut go_on = || Instant::now() < until;
         let (found, new) = tokio::task::block_in_place(|| find(live, &request, (&after, limit), &mut go_on))
