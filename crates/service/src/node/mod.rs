@@ -308,13 +308,17 @@ impl Node {
     fn take_in(&self, lines: &[Value], position: i64) -> bool {
         let parsed: Result<Vec<Change>, String> = lines.iter().map(line::from_json).collect();
         let mut state = self.state_mut();
-        state.position = position;
         let applied = match (parsed, &mut state.live) {
             (Ok(changes), Some(live)) => live.world.apply_recorded(&changes).is_ok(),
             _ => false,
         };
-        state.doubtful |= !applied;
-        self.reached.send_replace(position);
+        if applied {
+            state.position = position;
+            self.reached.send_replace(position);
+        } else {
+            // It does not claim a position whose change it lacks.
+            state.doubtful = true;
+        }
         applied
     }
 
