@@ -4,23 +4,30 @@ import { RouterView } from 'vue-router'
 import { whenSignedOut } from './api/client'
 import AskLine from './components/AskLine.vue'
 import AreaIndex from './components/AreaIndex.vue'
+import CourseBar from './components/CourseBar.vue'
 import ReadingLine from './components/ReadingLine.vue'
+import { useDraft } from './composables/useDraft'
 import { useSession } from './composables/useSession'
 import { useStatus } from './composables/useStatus'
 import SignInPage from './pages/SignInPage.vue'
 
 const session = useSession()
 const status = useStatus()
+const draft = useDraft()
 whenSignedOut(session.forget)
 onMounted(session.look)
-watch(session.who, (who) => who && void status.run())
+watch(session.who, (who) => {
+  if (!who) return
+  void status.run()
+  void draft.resume()
+})
 </script>
 
 <template>
   <SignInPage v-if="session.known.value && !session.who.value" />
-  <div v-else-if="session.who.value" class="frame">
+  <div v-else-if="session.who.value" class="frame" :class="{ drafting: draft.draft.value }">
     <a class="skip" href="#page">To the page</a>
-    <ReadingLine />
+    <div class="above"><ReadingLine /><CourseBar /></div>
     <AreaIndex />
     <main id="page" tabindex="-1">
       <RouterView />
@@ -35,9 +42,13 @@ watch(session.who, (who) => who && void status.run())
   grid-template: auto 1fr auto / 160px 1fr;
   height: 100%;
 }
-.frame > :first-child,
-.frame > :nth-child(2) {
+.above {
   grid-column: 1 / -1;
+}
+/* A draft is told apart from what is live on every page. */
+.drafting {
+  padding-left: 8px;
+  background: repeating-linear-gradient(45deg, var(--draft) 0 3px, transparent 3px 7px) left / 8px 100% no-repeat;
 }
 main {
   overflow: auto;

@@ -1,19 +1,36 @@
 import { call, withQuery } from './client'
 import type {
+  ActivationLine,
+  Around,
   Asked,
+  AskedLately,
+  CaseAsked,
+  CaseShown,
   Change,
+  Checked,
   Draft,
   DraftText,
+  Edit,
+  EntityLine,
   EntityShown,
+  File,
+  GrantLine,
   Grid,
+  Holdings,
   KeyAsked,
   KeyMade,
   KeyShown,
   Model,
   Page,
+  Reached,
+  RegisterLine,
   Revision,
+  RevisionText,
   SignedIn,
   Status,
+  Suggested,
+  TenantRoleLine,
+  Written,
 } from './types'
 
 /** A question as the Try page holds it. */
@@ -24,29 +41,85 @@ export interface Question {
   context: Record<string, unknown>
   now: string
   suppose: string[]
+  /** Under a draft's text. */
+  draft?: string
+  wouldTake?: boolean
 }
+
+/** A text to save. */
+export interface Saving {
+  title: string
+  files: File[]
+  draft?: string
+  from?: string
+  'onto-live'?: boolean
+}
+
+/** Which holdings. */
+export interface HoldingQuery {
+  at?: string
+  by?: string
+  role?: string
+  after?: number
+  limit?: number
+}
+
+const named = (path: string, name: string) => `${path}/${encodeURIComponent(name)}`
 
 export const api = {
   signIn: (key: string) => call<SignedIn>('POST', '/api/v1/session', { key }),
   signOut: () => call<void>('DELETE', '/api/v1/session'),
   signedIn: () => call<SignedIn>('GET', '/api/v1/session'),
   status: () => call<Status>('GET', '/api/v1/status'),
-  changes: (limit: number) => call<Change[]>('GET', withQuery('/api/v1/changes', { limit })),
-  model: () => call<Model>('GET', '/api/v1/model'),
-  grid: (type: string) => call<Grid>('GET', `/api/v1/types/${encodeURIComponent(type)}/grid`),
-  entity: (name: string) => call<EntityShown>('GET', `/api/v1/entities/${encodeURIComponent(name)}`),
-  entities: (prefix: string, limit: number) => call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit })),
-  setFacts: (set: string[]) => call<{ position: string }>('POST', '/api/v1/facts', { set }),
+  changes: (limit: number, about?: string) => call<Change[]>('GET', withQuery('/api/v1/changes', { limit, about })),
+  asked: () => call<AskedLately>('GET', '/api/v1/asked'),
+
+  model: (draft?: string) => call<Model>('GET', withQuery('/api/v1/model', { draft })),
+  grid: (type: string, draft?: string) => call<Grid>('GET', withQuery(`${named('/api/v1/types', type)}/grid`, { draft })),
+  reached: (role: string) => call<Reached>('GET', `${named('/api/v1/roles', role)}/reached`),
   revisions: () => call<Revision[]>('GET', '/api/v1/revisions'),
+  revision: (number: string) => call<RevisionText>('GET', named('/api/v1/revisions', number)),
+
   drafts: () => call<Draft[]>('GET', '/api/v1/drafts'),
-  draft: (id: string) => call<DraftText>('GET', `/api/v1/drafts/${encodeURIComponent(id)}`),
-  discard: (id: string) => call<Draft>('DELETE', `/api/v1/drafts/${encodeURIComponent(id)}`),
+  draft: (id: string) => call<DraftText>('GET', named('/api/v1/drafts', id)),
+  saveDraft: (saving: Saving) => call<DraftText>('POST', '/api/v1/drafts', saving),
+  discard: (id: string) => call<Draft>('DELETE', named('/api/v1/drafts', id)),
+  check: (files: File[]) => call<Checked>('POST', '/api/v1/texts/check', { files }),
+  edit: (files: File[], edits: Edit[]) => call<{ files: File[] }>('POST', '/api/v1/texts/edit', { files, edits }),
+  import: (document: string, application: string) => call<Suggested>('POST', '/api/v1/texts/import', { document, application }),
   rollOut: (what: string, note: string, acceptUnfit: boolean) =>
     call<Revision>('POST', '/api/v1/rollouts', { what, for: 'all', ...(note ? { note } : {}), 'accept-unfit': acceptUnfit }),
+
+  entity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
+  around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
+  entities: (prefix: string, limit: number, after?: string, attribute?: string) =>
+    call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, after, attribute })),
+  putEntity: (line: EntityLine, tag?: string) =>
+    call<Written>('PUT', named('/api/v1/entities', line.entity), line, { headers: tag ? { 'if-match': tag } : { 'if-none-match': '*' } }),
+  deleteEntity: (name: string, tag: string) => call<Written>('DELETE', named('/api/v1/entities', name), undefined, { headers: { 'if-match': tag } }),
+  setFacts: (set: string[], remove: string[] = []) => call<Written>('POST', '/api/v1/facts', { set, remove }),
+  load: (lines: string, check: boolean, at?: number) =>
+    call<Written>('POST', withQuery('/api/v1/register', { check: String(check), at }), lines, { type: 'application/x-ndjson' }),
+
+  holdings: (query: HoldingQuery) => call<Holdings>('GET', withQuery('/api/v1/holdings', { ...query })),
+  grants: (role: string) => call<Page<{ grant: GrantLine }>>('GET', withQuery('/api/v1/grants', { role, limit: 1000 })),
+  give: (grant: RegisterLine) => call<Written>('POST', '/api/v1/grants', grant),
+  endGrant: (id: string, note: string) => call<Written>('DELETE', withQuery(named('/api/v1/grants', id), { note })),
+  activations: () => call<Page<{ activation: ActivationLine }>>('GET', '/api/v1/activations'),
+  activate: (activation: RegisterLine) => call<Written>('POST', '/api/v1/activations', activation),
+  deactivate: (id: string) => call<Written>('DELETE', named('/api/v1/activations', id)),
+  tenantRoles: () => call<Page<{ 'tenant-role': TenantRoleLine }>>('GET', '/api/v1/tenant-roles'),
+  putTenantRole: (role: TenantRoleLine) => call<Written>('PUT', '/api/v1/tenant-roles', role),
+  endTenantRole: (tenant: string, key: string) => call<Written>('DELETE', `${named('/api/v1/tenant-roles', tenant)}/${encodeURIComponent(key)}`),
+
   keys: () => call<KeyShown[]>('GET', '/api/v1/keys'),
   newKey: (asked: KeyAsked) => call<KeyMade>('POST', '/api/v1/keys', asked),
-  replaceKey: (id: string) => call<KeyMade>('POST', `/api/v1/keys/${encodeURIComponent(id)}/replacement`, {}),
-  endKey: (id: string) => call<KeyShown>('DELETE', `/api/v1/keys/${encodeURIComponent(id)}`),
+  replaceKey: (id: string) => call<KeyMade>('POST', `${named('/api/v1/keys', id)}/replacement`, {}),
+  endKey: (id: string) => call<KeyShown>('DELETE', named('/api/v1/keys', id)),
+
+  cases: () => call<CaseShown[]>('GET', '/api/v1/cases'),
+  keepCase: (asked: CaseAsked) => call<CaseShown>('POST', '/api/v1/cases', asked),
+  takeCaseAway: (number: number) => call<void>('DELETE', `/api/v1/cases/${number}`),
   ask: (question: Question) =>
     call<Asked>('POST', '/api/v1/ask', {
       subject: question.subject,
@@ -55,5 +128,7 @@ export const api = {
       suppose: question.suppose,
       ...(question.resource ? { resource: question.resource } : {}),
       ...(question.now ? { now: question.now } : {}),
+      ...(question.draft ? { draft: question.draft } : {}),
+      ...(question.wouldTake ? { 'would-take': true } : {}),
     }),
 }

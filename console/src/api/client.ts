@@ -13,7 +13,14 @@ export class Refused extends Error {
 /** The service cannot be reached, or what came back was no answer of it. */
 export class Unreachable extends Error {}
 
-type Method = 'GET' | 'POST' | 'DELETE'
+type Method = 'GET' | 'POST' | 'PUT' | 'DELETE'
+
+/** What a call needs beside its body. */
+interface Beside {
+  headers?: Record<string, string>
+  /** The media type of a body that is no JSON. */
+  type?: string
+}
 
 let onSignedOut: () => void = () => {}
 
@@ -23,17 +30,14 @@ export function whenSignedOut(run: () => void) {
 }
 
 /** One call; the session travels in a cookie that scripts cannot read. */
-export async function call<T>(method: Method, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+export async function call<T>(method: Method, path: string, body?: unknown, beside: Beside = {}): Promise<T> {
+  const type = beside.type ?? 'application/json'
+  const sent = body === undefined ? {} : { body: beside.type ? String(body) : JSON.stringify(body) }
+  const headers = { ...beside.headers, ...(body === undefined ? {} : { 'content-type': type }) }
   let response: Response
   try {
-    response = await fetch(path, {
-      method,
-      signal: signal ?? null,
-      credentials: 'same-origin',
-      ...(body === undefined ? {} : { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } }),
-    })
-  } catch (cause) {
-    if (signal?.aborted) throw cause
+    response = await fetch(path, { method, credentials: 'same-origin', headers, ...sent })
+  } catch {
     throw new Unreachable('The service cannot be reached. Is it running?')
   }
   if (response.status === 204) return undefined as T

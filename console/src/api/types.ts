@@ -1,202 +1,124 @@
-/** The shapes the service answers in. */
+/**
+ * The shapes the service answers in, from its own description of itself. What the description can
+ * only call a text or an object is told more narrowly here.
+ */
+import type { components } from './schema'
 
-export interface Problem {
-  type: string
-  title: string
-  status: number
-  detail: string
-  errors?: { at: string; detail: string }[]
-}
+type S = components['schemas']
+type Narrow<T, N> = Omit<T, keyof N> & N
 
-export interface SignedIn {
-  key: string
-  name: string
-}
-
-export interface Status {
-  version: string
-  started: string
-  epoch: string
-  position: number
-  revision: Revision | null
-  charter: string | null
-  entities: number
-  grants: number
-  database: boolean
-}
-
-export interface Revision {
-  number: number
-  digest: string
-  title: string
-  author: string
-  'created-at': string
-}
-
-export interface Change {
-  position: number
-  at: string
-  actor: string
-  kind: string
-  lines: RegisterLine[]
-}
+export type Problem = S['Problem']
+export type SignedIn = S['SignedIn']
+export type Status = S['Status']
+export type Revision = S['RevisionShown']
+export type RevisionText = S['RevisionText']
+export type File = S['File']
 
 export type RegisterLine = Record<string, unknown>
+export type Change = Narrow<S['ChangeShown'], { lines: RegisterLine[] }>
+export type Written = Narrow<S['WrittenShown'], { changed: RegisterLine[] }>
 
-export interface Named {
-  key: string
-  name: string
-  description: string
-}
-
-export interface TypeShown {
-  key: string
-  name: string
-  application: string
-  within: string[]
-  actions: Named[]
-}
-
-export interface Model {
-  applications: Named[]
-  types: TypeShown[]
-  roles: Named[]
-  context: string[]
-}
-
-export type How = 'nothing' | 'gives' | 'included' | 'when' | 'taken-out'
-
-export interface Cell {
-  how: How
-  text: string
-  through: string[]
-  conditions: string[]
-}
-
-export interface GridRow {
-  role: string
-  name: string
-  description: string
-  'given-to'?: string
-  includes: string[]
-  cells: Cell[]
-}
-
-export interface GridColumn {
-  permission: string
-  action: string
-  description: string
-  denies: string[]
-  allows: string[]
-}
-
-export interface Grid {
-  kind: string
-  name: string
-  actions: GridColumn[]
-  roles: GridRow[]
-}
+export type Model = S['Model']
+export type TypeShown = S['TypeShown']
+export type RoleShown = S['RoleShown']
+export type RuleShown = Narrow<S['RuleShown'], { effect: 'allow' | 'deny' }>
+export type Grid = S['Grid']
+export type GridRow = S['Row']
+export type Cell = S['Cell']
+export type How = Cell['how']
+export type Reached = S['Reached']
 
 export type Value3 = 'true' | 'false' | 'undetermined'
-
-export interface Station {
-  kind: 'subject' | 'group' | 'grant' | 'place' | 'role' | 'rule' | 'permission'
+export type StationKind = 'subject' | 'group' | 'grant' | 'place' | 'role' | 'rule' | 'permission'
+export type Station = Narrow<S['Station'], { kind: StationKind; note?: string }>
+export type ConditionTold = Narrow<S['ConditionTold'], { value: Value3; parts: Narrow<S['PartTold'], { value: Value3; reads: [string, string][] }>[] }>
+export type RuleTold = Narrow<S['RuleTold'], { effect: 'allow' | 'deny'; value: Value3; conditions: ConditionTold[] }>
+export type ArrivalTold = Narrow<S['Arrival'], { gives: Value3; conditions: ConditionTold[] }>
+export type Explanation = Narrow<
+  S['Explanation'],
+  { way: Station[]; arrivals: ArrivalTold[]; rules: RuleTold[]; advice?: Record<string, string> }
+>
+export type Take = Narrow<S['Take'], { ways: Proposal[][] }>
+/** One change that could be made; what is sent along comes as a name and a value. */
+export interface Proposal {
+  words: string
+  fact?: string
+  context?: [string, unknown]
+  property?: [string, unknown]
+}
+export type Asked = Narrow<S['Asked'], { explanation: Explanation; 'would-take'?: Take | null }>
+export type AskedLately = S['AskedLately']
+export type CaseAsked = S['CaseAsked']
+export type CaseShown = Narrow<S['CaseShown'], { case: KeptCase }>
+export interface KeptCase {
   name: string
-  note?: string
-  shut: boolean
+  as: string
+  on?: string
+  may?: string[]
+  'may-not'?: string[]
+  context?: Record<string, unknown>
+  now?: string
+  because?: string
 }
 
-export interface ConditionTold {
-  of: string
-  place: string
-  text: string
-  value: Value3
-  because: string
-  parts: { text: string; value: Value3; reads: [string, string][] }[]
+export type EntityLine = RegisterLine & {
+  entity: string
+  attributes?: Record<string, unknown>
+  relations?: Record<string, string[]>
+  members?: string[]
 }
-
-export interface Explanation {
-  allowed: boolean
-  reason: string
-  sentence: string
-  way: Station[]
-  arrivals: { role: string; how: string; grant?: string; gives: Value3; conditions: ConditionTold[] }[]
-  rules: { key: string; effect: 'allow' | 'deny'; value: Value3; reaches: boolean; conditions: ConditionTold[] }[]
-  'also-held': string[]
-  ignored: string[]
-  message?: string
-  advice?: Record<string, string>
-}
-
-export interface Asked {
-  explanation: Explanation
-  supposed: number
-  now: string
-  revision: number
-  position: number
-}
-
-export interface EntityShown {
-  entity: RegisterLine & {
-    entity: string
-    attributes?: Record<string, unknown>
-    relations?: Record<string, string[]>
-  }
-  groups: string[]
-  grants: { grant: Record<string, unknown> }[]
-  contents: string[]
-  position: number
-}
-
-export interface Page {
-  items: (RegisterLine & { entity: string })[]
-  next: string | null
-}
-
-export interface Draft {
+export interface GrantLine {
   id: string
-  title: string
-  base: number | null
-  authors: string[]
-  'saved-at': string
+  role: string
+  to: string
+  at: string
+  from?: string
+  until?: string
+  values?: Record<string, unknown[]>
+}
+export type EntityShown = Narrow<S['EntityShown'], { entity: EntityLine; grants: { grant: GrantLine }[] }>
+export interface Page<T = EntityLine> {
+  items: T[]
+  next?: string | null
+}
+export type Around = S['Around']
+export type Standing = 'counts' | 'later' | 'ended' | 'standby' | 'active' | 'idle'
+export type Holding = Narrow<S['Holding'], { grant: GrantLine; standing: Standing }>
+export type Holdings = Narrow<S['Holdings'], { items: Holding[] }>
+export interface ActivationLine {
+  id: string
+  grant: string
+  subject: string
+  session?: string
+  from?: string
+  until?: string
+  reason?: string
+}
+export interface TenantRoleLine {
+  tenant: string
+  key: string
+  permissions: string[]
 }
 
-export interface DraftText {
-  draft: Draft
-  standing: {
-    findings: { at: string; severity: 'error' | 'warning'; message: string; help: string | null }[]
-    fits: boolean
-    changes: { about: string; key: string; words: string; effect: 'wider' | 'narrower' | 'other' }[]
-    unfit: string[]
-  }
+export type Draft = S['DraftShown']
+export type Finding = Narrow<S['FindingShown'], { severity: 'error' | 'warning' }>
+export type ChangeOfText = Narrow<S['ChangeOfText'], { effect: 'wider' | 'narrower' | 'other' }>
+export type DraftStanding = Narrow<S['Standing'], { findings: Finding[]; changes: ChangeOfText[] }>
+export type DraftText = Narrow<S['DraftText'], { standing: DraftStanding }>
+export type Defined = S['DefinedShown']
+export type Checked = Narrow<S['Checked'], { standing: DraftStanding }>
+export type Suggested = S['Suggested']
+/** One change of a text by its parts. */
+export interface Edit {
+  path: string[]
+  value?: unknown
 }
 
 export interface Right {
   role: string
   at: string
 }
-
 export type Detail = 'none' | 'reason' | 'full'
-
-export interface KeyShown {
-  id: string
-  application: string | null
-  name: string
-  until: string | null
-  'last-used-at': string | null
-  detail: Detail
-  rights: Right[]
-}
-
-export interface KeyAsked {
-  name: string
-  application?: string
-  until?: string
-  detail: Detail
-  rights: Right[]
-}
-
-export interface KeyMade {
-  text: string
-  key: KeyShown
-}
+export type KeyShown = Narrow<S['KeyShown'], { detail: Detail; rights: Right[] }>
+export type KeyAsked = Narrow<S['KeyAsked'], { detail: Detail; rights: Right[] }>
+export type KeyMade = Narrow<S['KeyMade'], { key: KeyShown }>

@@ -1,12 +1,16 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import type { Asked } from '../api/types'
+import type { Asked, Proposal } from '../api/types'
 import { texts } from '../texts/en'
 import ConditionTable from './ConditionTable.vue'
 import StakeMark from './StakeMark.vue'
 import TheWay from './TheWay.vue'
 
 const props = defineProps<{ asked: Asked; type: string; title: string }>()
+const emit = defineEmits<{ suppose: [Proposal[]] }>()
+const ways = computed(() => props.asked['would-take']?.ways ?? [])
+/** What the question says of the resource is the application's to say, not to be supposed here. */
+const canSuppose = (way: Proposal[]) => way.every((change) => change.fact || change.context)
 const why = computed(() => props.asked.explanation)
 const kind = computed(() => (why.value.allowed ? 'allowed' : 'denied'))
 const conditions = computed(() => [
@@ -33,6 +37,16 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
       <h2>Conditions</h2>
       <ConditionTable :conditions="conditions" />
     </template>
+    <template v-if="ways.length || asked['would-take']?.['denied-by']">
+      <h2>What it would take</h2>
+      <p v-if="asked['would-take']?.['denied-by']">The rule <code>{{ asked['would-take']['denied-by'] }}</code> denies, whatever roles there are.</p>
+      <ul class="take">
+        <li v-for="(way, at) in ways" :key="at">
+          {{ way.map((change) => change.words).join(', and ') }}
+          <button v-if="canSuppose(way)" type="button" class="plain-button" @click="emit('suppose', way)">Suppose this</button>
+        </li>
+      </ul>
+    </template>
     <template v-if="why.ignored.length || why['also-held'].length">
       <h2>Ignored or beside the point</h2>
       <ul>
@@ -40,6 +54,7 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
         <li v-for="line in why['also-held']" :key="line">holds {{ line }}, which does not give it</li>
       </ul>
     </template>
+    <slot />
   </article>
 </template>
 
@@ -63,6 +78,22 @@ p {
 }
 h2 {
   margin-top: 20px;
+}
+.take {
+  list-style: none;
+  padding: 0;
+}
+.take li {
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  align-items: baseline;
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+  overflow-wrap: anywhere;
+}
+.take button {
+  flex: none;
 }
 ul {
   margin: 6px 0 0;

@@ -2,13 +2,7 @@
 import { RouterLink } from 'vue-router'
 import { texts } from '../texts/en'
 
-const areas = [
-  { to: { name: 'today' }, text: texts.areas.today },
-  { to: { name: 'roles' }, text: texts.areas.roles },
-  { to: { name: 'connect' }, text: texts.areas.connect },
-  { to: { name: 'try' }, text: texts.areas.try },
-  { to: { name: 'rollout' }, text: texts.areas.rollout },
-]
+const areas = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({ to: { name }, text: texts.areas[name] }))
 </script>
 
 <template>
@@ -40,6 +34,7 @@ a.router-link-exact-active {
 @media (max-width: 760px) {
   nav {
     flex-direction: row;
+    flex-wrap: wrap;
     padding: 8px 12px 0;
   }
 }

@@ -1,15 +1,24 @@
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useDraft } from '../composables/useDraft'
 import { useSession } from '../composables/useSession'
 import { useStatus } from '../composables/useStatus'
+import { counted } from '../support/words'
 
 const session = useSession()
 const status = useStatus()
+const draft = useDraft()
 const looking = computed(() => {
   const now = status.data.value
   if (!now) return status.error.value ? status.error.value.message : 'Reading how things stand …'
   if (!now.revision) return 'No charter is live'
   return `Live: ${now.charter} revision ${now.revision.number}, position ${now.position}`
+})
+const writing = computed(() => {
+  const own = draft.draft.value
+  if (!own) return ''
+  const changes = draft.standing.value ? `, ${counted(draft.standing.value.changes.length, 'change')}` : ''
+  return `Draft ${own.id}, ${own.base === null || own.base === undefined ? 'from nothing' : `based on ${own.base}`}${changes}`
 })
 </script>
 
@@ -17,6 +26,7 @@ const looking = computed(() => {
   <header>
     <strong>Ostrog</strong>
     <span role="status">{{ looking }}</span>
+    <span v-if="writing" class="draft">{{ writing }} <button type="button" @click="draft.leave">Leave it</button></span>
     <span class="who">{{ session.who.value?.name }}</span>
     <button type="button" @click="session.signOut">Sign out</button>
   </header>
@@ -33,6 +43,9 @@ header {
 }
 strong {
   letter-spacing: 0.02em;
+}
+.draft {
+  color: var(--draft);
 }
 .who {
   margin-left: auto;

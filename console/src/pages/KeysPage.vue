@@ -10,7 +10,7 @@ import { moment } from '../support/words'
 import { texts } from '../texts/en'
 
 const keys = useAsync(api.keys)
-const model = useAsync(api.model)
+const model = useAsync(() => api.model())
 const made = useAsync((run: () => ReturnType<typeof api.newKey>) => run())
 const ended = useAsync(api.endKey)
 const asked = reactive({ name: '', application: '', detail: 'reason' as Detail, until: '', rights: '' })

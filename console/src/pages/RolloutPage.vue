@@ -1,14 +1,18 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
 import { computed, onMounted, ref } from 'vue'
+import { RouterLink, useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
 import { useStatus } from '../composables/useStatus'
 import { counted, moment } from '../support/words'
 import { texts } from '../texts/en'
 
+const route = useRoute()
 const status = useStatus()
+const own = useDraft()
 const revisions = useAsync(api.revisions)
 const drafts = useAsync(api.drafts)
 const opened = useAsync(api.draft)
@@ -28,7 +32,11 @@ async function look() {
   await Promise.all([status.run(), revisions.run(), drafts.run()])
 }
 
-onMounted(look)
+onMounted(() => {
+  void look()
+  const asked = route.query.draft ?? own.draft.value?.id
+  if (typeof asked === 'string') open(asked)
+})
 
 function open(id: string) {
   accepted.value = false
@@ -45,6 +53,7 @@ async function putLive(what: string) {
   confirming.value = undefined
   if (await put.run(what, note.value.trim(), accepted.value)) {
     note.value = ''
+    if (own.draft.value?.id === what) own.leave()
     opened.clear()
     await look()
   }
@@ -52,6 +61,7 @@ async function putLive(what: string) {
 
 async function discard(id: string) {
   if (await discarded.run(id)) {
+    if (own.draft.value?.id === id) own.leave()
     opened.clear()
     await look()
   }
@@ -69,7 +79,7 @@ async function discard(id: string) {
       <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />
       <p v-else-if="!drafts.data.value" class="soft">Reading the drafts …</p>
       <p v-else-if="!drafts.data.value.length">
-        No draft is under way. Save a charter as one: <code>ostrog draft save DIR --title …</code>
+        No draft is under way. <RouterLink :to="{ name: 'describe' }">Begin one</RouterLink>, or save a charter as one: <code>ostrog draft save DIR --title …</code>
       </p>
       <ul v-else>
         <li v-for="one in drafts.data.value" :key="one.id">
@@ -102,7 +112,7 @@ async function discard(id: string) {
   <article v-if="draft" class="sheet draft plain" aria-labelledby="opened">
     <h2 id="opened">{{ draft.draft.id }}: {{ draft.draft.title }}</h2>
     <p v-if="!draft.standing.fits" class="failure" role="alert">
-      Another revision went live since it was begun. Bring that into it, and save it with <code>--onto-live</code>.
+      Another revision went live since it was begun. Bring that into it, and save it with <code>ostrog draft save DIR --draft {{ draft.draft.id }} --onto-live</code>.
     </p>
     <section v-if="draft.standing.findings.length">
       <h3>{{ errors ? counted(errors, 'error') : counted(draft.standing.findings.length, 'doubt') }}</h3>
@@ -139,6 +149,7 @@ async function discard(id: string) {
       <ElButton type="primary" :disabled="!isReady" :loading="put.busy.value" @click="putLive(draft.draft.id)">{{
         confirming === draft.draft.id ? 'Put it live now, for all' : 'Put live'
       }}</ElButton>
+      <ElButton v-if="own.draft.value?.id !== draft.draft.id" @click="own.open(draft.draft.id)">Go on writing it</ElButton>
       <ElButton @click="discard(draft.draft.id)">Discard</ElButton>
     </p>
   </article>

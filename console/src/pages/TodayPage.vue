@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, onMounted } from 'vue'
-import { RouterLink } from 'vue-router'
+import { RouterLink, type RouteLocationRaw } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
@@ -9,17 +9,31 @@ import { counted, moment, told } from '../support/words'
 
 const status = useStatus()
 const changes = useAsync(() => api.changes(15))
-const model = useAsync(api.model)
+const model = useAsync(() => api.model())
+const asked = useAsync(api.asked)
+const drafts = useAsync(api.drafts)
+const active = useAsync(api.activations)
+const waiting = computed(() => {
+  const all: { text: string; to: RouteLocationRaw }[] = []
+  if (!live.value?.revision && live.value) all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
+  for (const one of drafts.data.value ?? []) all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'rollout', query: { draft: one.id } } })
+  const unknown = asked.data.value?.unknown.length
+  if (unknown) all.push({ text: `${counted(unknown, 'unknown permission')} asked for`, to: { name: 'today', hash: '#unknown' } })
+  return all
+})
 const live = computed(() => status.data.value)
 onMounted(() => {
   void status.run()
   void changes.run()
   void model.run()
+  void asked.run()
+  void drafts.run()
+  void active.run()
 })
 </script>
 
 <template>
-  <h1>Today</h1>
+  <h1>Home</h1>
   <FailureNote v-if="status.error.value" :error="status.error.value" />
   <div v-if="live" class="sheets">
     <section class="sheet" aria-labelledby="live">
@@ -51,6 +65,52 @@ onMounted(() => {
       </ul>
     </section>
   </div>
+  <div class="sheets">
+    <section class="sheet" aria-labelledby="waits">
+      <h2 id="waits">What waits for you</h2>
+      <p v-if="!waiting.length" class="soft">Nothing.</p>
+      <ul>
+        <li v-for="one in waiting" :key="one.text"><RouterLink :to="one.to">{{ one.text }}</RouterLink></li>
+      </ul>
+    </section>
+    <section class="sheet" aria-labelledby="active">
+      <h2 id="active">Standby active now</h2>
+      <p v-if="!active.data.value?.items.length" class="soft">Nothing is active.</p>
+      <ul>
+        <li v-for="{ activation } in active.data.value?.items ?? []" :key="activation.id">
+          <RouterLink :to="{ name: 'entity', params: { name: activation.subject } }" class="mono">{{ activation.subject }}</RouterLink>, <code>{{ activation.grant }}</code><template v-if="activation.until">, until {{ moment(activation.until) }}</template>
+          <span v-if="activation.reason" class="soft">: {{ activation.reason }}</span>
+        </li>
+      </ul>
+    </section>
+    <section class="sheet" aria-labelledby="asked">
+      <h2 id="asked">Applications and their last question</h2>
+      <FailureNote v-if="asked.error.value" :error="asked.error.value" />
+      <ul>
+        <li v-for="one in asked.data.value?.applications ?? []" :key="one.application">
+          <strong>{{ one.name }}</strong>:
+          <template v-if="one.last">
+            <RouterLink :to="{ name: 'try', query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' } }">{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink>,
+            <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span>
+            <span class="soft">{{ moment(one.last.at) }}</span>
+          </template>
+          <RouterLink v-else class="soft" :to="{ name: 'connect' }">has not asked yet; give it a key</RouterLink>
+        </li>
+      </ul>
+    </section>
+  </div>
+  <section v-if="asked.data.value?.unknown.length" class="sheet unknown" aria-labelledby="unknown">
+    <h2 id="unknown">Unknown questions</h2>
+    <p class="soft">Asked of this node since it started, and denied: the charter does not declare them.</p>
+    <table class="rows">
+      <thead><tr><th scope="col">Asked for</th><th scope="col">By</th><th scope="col">Times</th><th scope="col">Last</th><th scope="col">Nearest there is</th></tr></thead>
+      <tbody>
+        <tr v-for="one in asked.data.value.unknown" :key="one.application + one.permission">
+          <td><code>{{ one.permission }}</code></td><td>{{ one.application }}</td><td class="number">{{ one.count }}</td><td>{{ moment(one.last) }}</td><td><code v-if="one.nearest">{{ one.nearest }}</code></td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
   <section class="sheet changes" aria-labelledby="changes">
     <h2 id="changes">Last changes</h2>
     <FailureNote v-if="changes.error.value" :error="changes.error.value" />
@@ -81,6 +141,9 @@ onMounted(() => {
 }
 p {
   margin: 4px 0 0;
+}
+.unknown {
+  margin-bottom: 16px;
 }
 .large {
   font: 20px/1.3 var(--serif);

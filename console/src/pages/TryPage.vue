@@ -1,12 +1,15 @@
 <script setup lang="ts">
-import { ElButton, ElInput } from 'element-plus'
+import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, type Question } from '../api/calls'
+import type { Proposal } from '../api/types'
 import AnswerSheet from '../components/AnswerSheet.vue'
 import FailureNote from '../components/FailureNote.vue'
+import KeepCase from '../components/KeepCase.vue'
 import NameField from '../components/NameField.vue'
 import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
 import { useStatus } from '../composables/useStatus'
 import { blank, contextOf, permissionOf } from '../support/question'
 
@@ -21,10 +24,17 @@ const now = ref('')
 const fact = ref('')
 const hint = ref('')
 
+type Beside = 'fact' | 'subject' | 'moment' | 'draft'
+const draft = useDraft()
+const beside = ref<Beside>('fact')
+const title = ref('')
+const first = ref<Question>()
+const hints: Record<Beside, string> = { fact: 'user:ines.clearance = 5', subject: 'user:rui', moment: '2026-11-23T22:00:00Z', draft: '' }
+
 const before = useAsync(api.ask)
 const after = useAsync(api.ask)
 const kept = useAsync(api.setFacts)
-const model = useAsync(api.model)
+const model = useAsync(() => api.model())
 const type = computed(() => permission.value.split(':')[0] ?? '')
 const permissions = computed(() => (model.data.value?.types ?? []).flatMap((known) => known.actions.map((action) => `${known.key}:${action.key}`)))
 void model.run()
@@ -50,7 +60,9 @@ watch(
     if ('now' in query) now.value = text(query.now)
     const asked = question([])
     after.clear()
-    if (asked) void before.run(asked)
+    if (!asked) return
+    first.value = asked
+    void before.run({ ...asked, wouldTake: true })
   },
   { immediate: true },
 )
@@ -68,10 +80,31 @@ function ask() {
   void router.push({ name: 'try', query })
 }
 
-function suppose() {
-  const asked = question([fact.value.trim()])
+/** Asks a second time, with one thing different, and shows both answers. */
+function compare() {
   kept.clear()
-  if (asked) void after.run(asked)
+  const text = fact.value.trim()
+  const asked = question(beside.value === 'fact' ? [text] : [])
+  if (!asked) return
+  const different: Record<Beside, () => Question> = {
+    fact: () => asked,
+    subject: () => ({ ...asked, subject: text }),
+    moment: () => ({ ...asked, now: text }),
+    draft: () => ({ ...asked, draft: draft.draft.value!.id }),
+  }
+  title.value = { fact: `Supposing ${text}`, subject: `Beside it: ${text}`, moment: `At ${text}`, draft: `Under ${draft.draft.value?.id}, as it was saved` }[beside.value]
+  void after.run({ ...different[beside.value](), wouldTake: true })
+}
+
+function suppose(way: Proposal[]) {
+  const asked = question(way.flatMap((change) => change.fact ?? []))
+  if (!asked) return
+  const sent = way.flatMap((change) => (change.context ? [change.context] : []))
+  title.value = `Supposing ${way.map((change) => change.words).join(', and ')}`
+  beside.value = 'fact'
+  fact.value = way.length === 1 ? (way[0]!.fact ?? '') : ''
+  kept.clear()
+  void after.run({ ...asked, context: { ...asked.context, ...Object.fromEntries(sent) } })
 }
 
 async function keep() {
@@ -95,18 +128,37 @@ async function keep() {
   </form>
   <FailureNote v-if="before.error.value" :error="before.error.value" />
   <div v-if="before.data.value" class="answers">
-    <AnswerSheet :asked="before.data.value" :type="type" :title="`As it is: may ${subject} ${permission}${resource ? ` on ${resource}` : ''}?`" />
+    <AnswerSheet
+      :asked="before.data.value"
+      :type="type"
+      :title="`As it is: may ${subject} ${permission}${resource ? ` on ${resource}` : ''}?`"
+      @suppose="suppose"
+    >
+      <KeepCase v-if="first" :question="first" :answer="before.data.value.explanation" />
+    </AnswerSheet>
     <div class="second">
-      <form class="sheet" aria-label="Change one thing" @submit.prevent="suppose">
-        <label for="fact">Change one thing and ask again</label>
-        <ElInput id="fact" v-model="fact" placeholder="user:ines.clearance = 5" autocomplete="off" spellcheck="false" />
+      <form class="sheet plain" aria-label="Beside it" @submit.prevent="compare">
+        <h2>Beside it</h2>
+        <div class="line">
+          <label>What differs
+            <select v-model="beside" name="beside">
+              <option value="fact">one fact</option>
+              <option value="subject">another subject</option>
+              <option value="moment">another moment</option>
+              <option v-if="draft.draft.value" value="draft">the draft’s text</option>
+            </select>
+          </label>
+          <label v-if="beside !== 'draft'" class="fact">{{ beside === 'fact' ? 'Change one thing and ask again' : 'Ask again' }}
+            <input id="fact" v-model="fact" class="mono" :placeholder="hints[beside]" autocomplete="off" spellcheck="false" />
+          </label>
+        </div>
         <div class="buttons">
-          <ElButton native-type="submit" :disabled="!fact.trim()" :loading="after.busy.value">Suppose this</ElButton>
-          <ElButton :disabled="!fact.trim() || !after.data.value" :loading="kept.busy.value" @click="keep">Make it so</ElButton>
+          <ElButton native-type="submit" :disabled="beside !== 'draft' && !fact.trim()" :loading="after.busy.value">{{ beside === 'fact' ? 'Suppose this' : 'Ask beside' }}</ElButton>
+          <ElButton v-if="beside === 'fact'" :disabled="!fact.trim() || !after.data.value" :loading="kept.busy.value" @click="keep">Make it so</ElButton>
         </div>
         <FailureNote v-if="after.error.value || kept.error.value" :error="(after.error.value ?? kept.error.value)!" />
       </form>
-      <AnswerSheet v-if="after.data.value" :asked="after.data.value" :type="type" :title="`Supposing ${fact}`" />
+      <AnswerSheet v-if="after.data.value" :asked="after.data.value" :type="type" :title="title" />
     </div>
   </div>
   <p v-else-if="!before.error.value && !before.busy.value" class="soft empty">
@@ -139,6 +191,9 @@ async function keep() {
 .second form {
   display: grid;
   gap: 8px;
+}
+.fact {
+  flex: 1 1 200px;
 }
 .buttons {
   display: flex;

@@ -1,5 +1,8 @@
 import type { Change, RegisterLine } from '../api/types'
 
+/** How keys are written. */
+export const KEY = /^[a-z][a-z0-9-]{0,63}$/
+
 /** A moment as a person reads it: the day and the time, in the reader's own zone. */
 export function moment(iso: string): string {
   const at = new Date(iso)
@@ -12,16 +15,25 @@ export function counted(count: number, one: string, many = `${one}s`): string {
   return `${count.toLocaleString('en')} ${count === 1 ? one : many}`
 }
 
-/** What a change did, in one sentence. */
-export function told(change: Change): string {
+/** A stretch of time as people say it: `2 hours`, `45 minutes`. */
+export function lasting(seconds: number): string {
+  if (seconds % 86_400 === 0) return counted(seconds / 86_400, 'day')
+  if (seconds % 3_600 === 0) return counted(seconds / 3_600, 'hour')
+  return seconds % 60 === 0 ? counted(seconds / 60, 'minute') : counted(seconds, 'second')
+}
+
+/** What a change did, in one sentence; of one that did much, first what it did to `about`. */
+export function told(change: Change, about?: string): string {
   const note = change.lines.find((line) => 'note' in line)?.note
-  const [first, ...more] = change.lines.filter((line) => Object.keys(line).join() !== 'note')
+  const lines = change.lines.filter((line) => Object.keys(line).join() !== 'note')
+  const names = (line: RegisterLine) => about && JSON.stringify(line).includes(JSON.stringify(about))
+  const [first, ...more] = [...lines.filter(names), ...lines.filter((line) => !names(line))]
   if (!first) return change.kind
   const rest = more.length ? `, and ${counted(more.length, 'line')} more` : ''
   return lineTold(first) + rest + (note ? `: ${String(note)}` : '')
 }
 
-function lineTold(line: RegisterLine): string {
+export function lineTold(line: RegisterLine): string {
   const grant = line.grant as Record<string, string> | undefined
   if (grant) return `${grant.role} given to ${grant.to} at ${grant.at}`
   if (line['end-grant']) return `grant ${line['end-grant']} ended`
@@ -35,6 +47,7 @@ function lineTold(line: RegisterLine): string {
   if (line['end-tenant-role']) return `role ${line['end-tenant-role']} ended`
   if (line.rollout) return `revision ${line.rollout} went live`
   if (line.draft) return line.discarded ? `draft D-${line.draft} discarded` : `draft D-${line.draft} saved: ${line.saved}`
+  if (line.case) return line['taken-away'] ? `case ${line.case} taken away` : `case kept: ${line.kept}`
   if (line['end-key']) return line.until ? `key ${line['end-key']} counts until ${line.until}` : `key ${line['end-key']} ended`
   if (line.key) return `${line.kind === 'operator' ? "operator's" : "application's"} key ${line.key} made for ${line.name}`
   return 'changed'

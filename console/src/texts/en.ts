@@ -1,6 +1,24 @@
 /** The words of the interface, in one place. */
 export const texts = {
-  areas: { today: 'Today', roles: 'Roles', connect: 'Connect', try: 'Try', rollout: 'Roll out' },
+  areas: {
+    today: 'Home',
+    describe: 'Describe',
+    roles: 'Roles',
+    give: 'Give',
+    refine: 'Refine',
+    connect: 'Connect',
+    try: 'Try',
+    rollout: 'Roll out',
+    register: 'Register',
+  },
+  standings: {
+    counts: 'counts',
+    later: 'begins later',
+    ended: 'has ended',
+    standby: 'on standby',
+    active: 'active now',
+    idle: 'gives nothing',
+  },
   effects: { wider: 'more', narrower: 'less', other: 'other' },
   details: { none: 'the decision alone', reason: 'the reason code', full: 'the whole explanation' },
   marks: { true: 'true', false: 'false', undetermined: 'undetermined' },

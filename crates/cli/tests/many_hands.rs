@@ -583,6 +583,21 @@ async fn operators_do_what_their_rights_say_and_nobody_raises_their_own() {
     let text = new["text"].as_str().expect("a key");
     let status = service.http().get(format!("{}/api/v1/status", service.url)).bearer_auth(text);
     assert_eq!(service.send(status).await.0, 200);
+    // Two owners end each other's keys at once: one of them stays.
+    let mut last = (text.to_owned(), new["key"]["id"].as_str().expect("an id").to_owned());
+    for _ in 0..rounds(5) {
+        let (_, text, id) = make(&last.0, "second", right("owner", "everywhere")).await;
+        let second = (text, id);
+        let end = |by: &str, id: &str| {
+            let call = service.http().delete(format!("{}/api/v1/keys/{id}", service.url));
+            service.send(call.bearer_auth(by))
+        };
+        let (first_ended, second_ended) = tokio::join!(end(&second.0, &last.1), end(&last.0, &second.1));
+        assert_ne!(first_ended.0 == 200, second_ended.0 == 200, "{first_ended:?} {second_ended:?}");
+        if first_ended.0 == 200 {
+            last = second;
+        }
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

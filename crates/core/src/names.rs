@@ -89,3 +89,11 @@ pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
 pub fn did_you_mean<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(wrong, known).map_or_else(String::new, |name| format!("; did you mean {name:?}?"))
 }
+
+/// The wrong name and the one that was likely meant, of a message that ends as [`did_you_mean`] says.
+pub fn suggested(message: &str) -> Option<(&str, &str)> {
+    let (said, meant) = message.strip_suffix("\"?")?.rsplit_once("; did you mean \"")?;
+    let (before, _) = said.rsplit_once('"')?;
+    let (_, wrong) = before.rsplit_once('"')?;
+    Some((wrong, meant))
+}

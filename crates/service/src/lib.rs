@@ -5,6 +5,7 @@
 //! - [`node`]: what is answered from, and how a write becomes part of it;
 //! - [`operators`]: what operators may do;
 //! - [`caller`], [`body`], [`problem`]: who calls, what they send, how they are refused;
+//! - [`asked`]: what applications asked lately;
 //! - [`texts`]: charters that are not live, compiled;
 //! - [`console`]: the console's files.
 //!
@@ -15,6 +16,7 @@
 
 pub mod access;
 pub mod api;
+pub mod asked;
 pub mod body;
 pub mod caller;
 pub mod console;
@@ -33,10 +35,12 @@ use caller::Sessions;
 use node::Node;
 use problem::Problem;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
+use tokio::sync::Semaphore;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
-use tower_http::request_id::{MakeRequestUuid, PropagateRequestIdLayer, SetRequestIdLayer};
+use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 
@@ -56,21 +60,38 @@ pub struct App {
     pub public_url: Arc<str>,
     /// Texts that were asked under lately.
     pub texts: Arc<Texts>,
+    /// What applications asked lately.
+    pub asked: Arc<asked::Log>,
+    /// Room for streams of changes.
+    pub streams: Arc<Semaphore>,
 }
 
 impl App {
     /// Shares a node under an address.
     pub fn new(node: Arc<Node>, public_url: &str) -> App {
-        App { node, sessions: Arc::default(), public_url: public_url.into(), texts: Arc::default() }
+        App {
+            node,
+            sessions: Arc::default(),
+            public_url: public_url.into(),
+            texts: Arc::default(),
+            asked: Arc::default(),
+            streams: Arc::new(Semaphore::new(api::MAX_STREAMS)),
+        }
     }
+}
+
+fn paths() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(document()).merge(access::router()).merge(api::router())
+}
+
+/// The OpenAPI document of this service, as it is published at `/api/v1/openapi.json`.
+pub fn description() -> utoipa::openapi::OpenApi {
+    paths().into_openapi()
 }
 
 /// All paths, and their description.
 pub fn router(app: App) -> Router {
-    let (calls, description) = OpenApiRouter::with_openapi(document())
-        .merge(access::router())
-        .merge(api::router())
-        .split_for_parts();
+    let (calls, description) = paths().split_for_parts();
     let description: Arc<str> = description.to_json().unwrap_or_default().into();
     let request_id = HeaderName::from_static("x-request-id");
     Router::new()
@@ -89,8 +110,29 @@ pub fn router(app: App) -> Router {
             Problem::internal("The request was broken off; the log says why.").into_response()
         }))
         .layer(PropagateRequestIdLayer::new(request_id.clone()))
-        .layer(SetRequestIdLayer::new(request_id, MakeRequestUuid))
+        .layer(SetRequestIdLayer::new(request_id, Counted::new()))
         .with_state(app)
+}
+
+/// Names requests in logs: of which start of the program, and the how manieth since.
+#[derive(Clone)]
+struct Counted {
+    start: Arc<str>,
+    next: Arc<AtomicU64>,
+}
+
+impl Counted {
+    fn new() -> Counted {
+        let start = format!("{:x}", jiff::Timestamp::now().as_microsecond());
+        Counted { start: start.into(), next: Arc::default() }
+    }
+}
+
+impl MakeRequestId for Counted {
+    fn make_request_id<B>(&mut self, _: &axum::http::Request<B>) -> Option<RequestId> {
+        let number = self.next.fetch_add(1, Ordering::Relaxed);
+        format!("{}-{number}", self.start).parse().ok().map(RequestId::new)
+    }
 }
 
 async fn patience(request: axum::extract::Request, next: axum::middleware::Next) -> Response {

@@ -2,7 +2,7 @@
 
 use crate::{MOMENT_FORMAT, Result, Store, moment};
 use jiff::Timestamp;
-use serde_json::Value;
+use serde_json::{Value, json};
 use sqlx::Row as _;
 use sqlx::postgres::PgRow;
 
@@ -15,7 +15,7 @@ pub struct Change {
     pub at: Timestamp,
     /// Who: a key's id.
     pub actor: String,
-    /// `register`, `rollout`, `key`.
+    /// `register`, `rollout`, `draft`, `case`, `key`.
     pub kind: String,
     /// What.
     pub lines: Value,
@@ -34,6 +34,42 @@ impl Store {
         .bind(MOMENT_FORMAT)
         .bind(before.unwrap_or(i64::MAX))
         .bind(limit)
+        .fetch_all(&self.pool)
+        .await?;
+        rows.iter().map(read).collect()
+    }
+
+    /// Changes whose lines name an entity, newest first.
+    ///
+    /// Costs a look at changes from the newest on, until so many are found.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn changes_about(&self, name: &str, before: Option<i64>, limit: i64) -> Result<Vec<Change>> {
+        let of_grants = [json!([{ "grant": { "to": name } }]), json!([{ "grant": { "at": name } }])];
+        let ids: Vec<String> = sqlx::query_scalar(
+            "select distinct line -> 'grant' ->> 'id' from changes, jsonb_array_elements(lines) as line
+             where lines @> any($1) and (line -> 'grant' ->> 'to' = $2 or line -> 'grant' ->> 'at' = $2)
+               and line -> 'grant' ->> 'id' is not null limit 1000",
+        )
+        .bind(of_grants.to_vec())
+        .bind(name)
+        .fetch_all(&self.pool)
+        .await?;
+        let mut about = vec![json!([{ "entity": name }]), json!([{ "delete": name }])];
+        about.push(json!([{ "activation": { "subject": name } }]));
+        about.extend(of_grants);
+        // The line that ends a grant names nothing else.
+        about.extend(ids.iter().map(|id| json!([{ "end-grant": id }])));
+        let rows = sqlx::query(
+            "select position, to_char(at at time zone 'utc', $1) as at, actor, kind, lines
+             from changes where position < $2 and kind = 'register' and lines @> any($4)
+             order by position desc limit $3",
+        )
+        .bind(MOMENT_FORMAT)
+        .bind(before.unwrap_or(i64::MAX))
+        .bind(limit)
+        .bind(about)
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(read).collect()

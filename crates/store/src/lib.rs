@@ -5,11 +5,13 @@
 //! - [`revision`]: charters, numbered and immutable;
 //! - [`draft`]: charters under way;
 //! - [`key`]: keys, stored hashed;
+//! - [`case`]: answers that shall stay;
 //! - [`change`]: what happened, by position;
 //! - [`follow`]: what others wrote.
 
 #![forbid(unsafe_code)]
 
+pub mod case;
 pub mod change;
 pub mod cluster;
 pub mod draft;

@@ -6,6 +6,7 @@ use serde::Serialize;
 
 /// One resource type's sheet.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Grid {
     /// The type's key.
@@ -20,6 +21,7 @@ pub struct Grid {
 
 /// An action.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Column {
     /// `type:action`.
@@ -36,6 +38,7 @@ pub struct Column {
 
 /// A role.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Row {
     /// Its key.
@@ -55,6 +58,7 @@ pub struct Row {
 
 /// What a role does about an action.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum How {
     /// Nothing.
@@ -71,6 +75,7 @@ pub enum How {
 
 /// A cell.
 #[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Cell {
     /// What it says.

@@ -3,8 +3,10 @@
 
 pub mod check;
 pub mod compare;
+pub mod edit;
 pub mod grid;
 pub mod model;
+pub mod outline;
 pub mod policy;
 pub mod print;
 pub mod syntax;

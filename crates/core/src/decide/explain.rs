@@ -14,6 +14,7 @@ use serde::Serialize;
 
 /// Why an answer is what it is.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Explanation {
     /// Allowed or denied.
@@ -37,11 +38,13 @@ pub struct Explanation {
     pub message: Option<String>,
     /// The advice of the rule that denies.
     #[serde(skip_serializing_if = "serde_json::Map::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
     pub advice: serde_json::Map<String, serde_json::Value>,
 }
 
 /// One station of the way.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Station {
     /// `subject`, `group`, `grant`, `place`, `role`, `rule` or `permission`.
@@ -57,6 +60,7 @@ pub struct Station {
 
 /// A role that arrived.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Arrival {
     /// The role.
@@ -79,6 +83,7 @@ pub struct Arrival {
 
 /// A rule about the permission.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct RuleTold {
     /// Its key.
@@ -95,6 +100,7 @@ pub struct RuleTold {
 
 /// A condition with what became of it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct ConditionTold {
     /// Whose it is, e.g. `role inspector`.
@@ -113,6 +119,7 @@ pub struct ConditionTold {
 
 /// A part of a condition.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct PartTold {
     /// As written.
@@ -120,6 +127,7 @@ pub struct PartTold {
     /// Its value.
     pub value: &'static str,
     /// Paths in it, and what was read.
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<Vec<String>>))]
     pub reads: Vec<(String, String)>,
 }
 

@@ -18,6 +18,7 @@ pub const MAX_TRIALS: usize = 200;
 
 /// What it would take.
 #[derive(Clone, Debug, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Take {
     /// Each is enough: a change, or two together.
@@ -33,6 +34,7 @@ pub struct Take {
 
 /// One change that could be made.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Proposal {
     /// In words: `user:ines.clearance to be at least 5`.
@@ -44,6 +46,7 @@ pub struct Proposal {
 
 /// Where a change would be made.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Proposed {
     /// A fact of the register, as a fact line.

@@ -16,6 +16,7 @@ pub mod against;
 pub mod change;
 pub mod fact;
 mod grants;
+pub mod holdings;
 mod keep;
 pub mod line;
 mod lists;
@@ -574,7 +575,7 @@ impl Register {
     }
 
     /// Whose record names it by relation, tenancy or as a group's tenant.
-    fn named_by(&self, id: EntityId) -> &[EntityId] {
+    pub fn named_by(&self, id: EntityId) -> &[EntityId] {
         self.ids.get(self.rests[id.index()].named_by)
     }
 

@@ -4,6 +4,7 @@ mod search;
 mod wire;
 
 use crate::App;
+use crate::asked::Short;
 use crate::body::{JsonBytes, Typed, strict};
 use crate::caller::{AtLeast, Caller};
 use crate::node::{Live, State};
@@ -57,7 +58,7 @@ async fn evaluation(
     let now = Timestamp::now();
     let state = app.node.state();
     let live = live(&app, &state)?;
-    let answer = answer(live, &caller.0, question.question(), now)?;
+    let answer = answer(&app, live, &caller.0, question.question(), now)?;
     Ok(with_position(&app, &state, live, Json(answer)))
 }
 
@@ -85,7 +86,7 @@ async fn evaluations(
         few(questions.len())?;
         let state = app.node.state();
         let live = live(&app, &state)?;
-        let answers = questions.into_iter().map(|question| answer(live, key, question, now));
+        let answers = questions.into_iter().map(|question| answer(&app, live, key, question, now));
         let answers = so_far(answers, batch.options.evaluations_semantic);
         return Ok(with_position(&app, &state, live, Json(answers)));
     }
@@ -109,11 +110,11 @@ async fn evaluations(
             .map_err(|error| Problem::malformed(format!("The question does not fit: {error}.")))
     };
     if batch.evaluations.is_empty() {
-        let answer = answer(live, key, whole(Map::new())?.question(), now)?;
+        let answer = answer(&app, live, key, whole(Map::new())?.question(), now)?;
         return Ok(with_position(&app, &state, live, Json(answer)));
     }
     let answers =
-        batch.evaluations.iter().map(|item| answer(live, key, whole(item.clone())?.question(), now));
+        batch.evaluations.iter().map(|item| answer(&app, live, key, whole(item.clone())?.question(), now));
     let answers = so_far(answers, batch.options.evaluations_semantic);
     Ok(with_position(&app, &state, live, Json(answers)))
 }
@@ -185,16 +186,57 @@ fn name(entity: &Entity) -> Option<String> {
     entity.id.as_ref().map(|id| format!("{}:{id}", entity.kind))
 }
 
-fn answer(live: &Live, key: &Key, question: Question<'_>, now: Timestamp) -> Result<Answer, Problem> {
+fn answer(
+    app: &App,
+    live: &Live,
+    key: &Key,
+    question: Question<'_>,
+    now: Timestamp,
+) -> Result<Answer, Problem> {
     let mut request = request(question)?;
+    let (answer, reason) = decided(live, key, &question.resource.kind, &mut request, now)?;
+    noted(app, live, key, &request, (answer.decision, reason), now);
+    Ok(answer)
+}
+
+/// Remembers what operators want to see of what applications ask.
+fn noted(app: &App, live: &Live, key: &Key, request: &Request, answer: (bool, Reason), now: Timestamp) {
+    let application = match &key.making.kind {
+        KeyKind::Application(application) => application,
+        KeyKind::Operator => "operator",
+    };
+    let (allowed, reason) = answer;
+    if matches!(reason, Reason::UnknownType | Reason::UnknownPermission)
+        && live.world.policy().permission(&request.permission).is_none()
+    {
+        app.asked.unknown(application, &request.permission, now);
+    }
+    app.asked.note(application, now, || Short {
+        subject: request.subject.clone(),
+        permission: request.permission.clone(),
+        resource: request.resource.clone(),
+        allowed,
+        reason: reason.code(live.world.engine()),
+        at: now,
+    });
+}
+
+fn decided(
+    live: &Live,
+    key: &Key,
+    kind: &str,
+    request: &mut Request,
+    now: Timestamp,
+) -> Result<(Answer, Reason), Problem> {
     let engine = live.world.engine();
     // How much to say is not a fact about the question.
     let explaining = request.context.remove("explain") == Some(Value::Bool(true));
-    if !owns(live, key, &question.resource.kind) {
+    if !owns(live, key, kind) {
         // What is not there and what is not the key's to ask about answer alike.
-        return Ok(told(key, false, Reason::UnknownType.code(engine)));
+        let reason = Reason::UnknownType;
+        return Ok((told(key, false, reason.code(engine)), reason));
     }
-    let ignored = unvouched(live, key, &mut request, &question.resource.kind);
+    let ignored = unvouched(live, key, request, kind);
     let mut asked =
         request.resolve(engine, now).map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
     asked.ignored.extend(ignored);
@@ -203,15 +245,15 @@ fn answer(live: &Live, key: &Key, question: Question<'_>, now: Timestamp) -> Res
         let mut answer = told(key, decision.allowed, explanation.reason.clone());
         answer.context.explanation = serde_json::to_value(&explanation).ok();
         message(&mut answer, live, key, decision.reason, decision.allowed);
-        return Ok(answer);
+        return Ok((answer, decision.reason));
     }
     Ok(match &asked.question {
-        Err(reason) => told(key, false, reason.code(engine)),
+        Err(reason) => (told(key, false, reason.code(engine)), *reason),
         Ok(question) => {
             let decision = with_scratch(|scratch| decide(engine, question, scratch));
             let mut answer = told(key, decision.allowed, decision.reason.code(engine));
             message(&mut answer, live, key, decision.reason, decision.allowed);
-            answer
+            (answer, decision.reason)
         }
     })
 }

@@ -17,12 +17,15 @@ use std::collections::VecDeque;
 use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::sync::OwnedSemaphorePermit;
 use utoipa::{IntoParams, ToSchema};
 
 /// How often a silent stream says that it is there.
 const HEARTBEAT: Duration = Duration::from_secs(10);
 /// How many changes are read at a time.
 const CHUNK: i64 = 100;
+/// How many streams a node keeps open.
+pub const MAX_STREAMS: usize = 256;
 
 /// Which changes.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -31,6 +34,8 @@ const CHUNK: i64 = 100;
 pub struct ChangeQuery {
     /// Only those before this position.
     before: Option<i64>,
+    /// Only those whose lines name this entity.
+    about: Option<String>,
     /// A stream: only those after this position.
     after: Option<i64>,
     /// At most so many; 50 unless stated, at most 1000.
@@ -46,10 +51,10 @@ pub struct ChangeShown {
     at: String,
     /// The id of the key that did it.
     actor: String,
-    /// `register`, `draft`, `rollout` or `key`.
+    /// `register`, `draft`, `rollout`, `case` or `key`.
     kind: String,
     /// What, as register lines.
-    #[schema(value_type = Object)]
+    #[schema(value_type = Vec<Object>)]
     lines: Value,
 }
 
@@ -89,24 +94,37 @@ pub async fn changes(
             (state.epoch.clone(), state.position)
         };
         let from = resumed.or(query.after).unwrap_or(now);
-        let stream = follow(app, epoch, from);
+        let room = Arc::clone(&app.streams).try_acquire_owned().map_err(|_| {
+            Problem::unavailable(format!("{MAX_STREAMS} streams are open already; follow at another node."))
+        })?;
+        let stream = follow(app, epoch, from, room);
         return Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(HEARTBEAT)).into_response());
     }
-    let found =
-        app.node.store().changes_before(query.before, query.limit.unwrap_or(50).clamp(1, 1_000)).await?;
+    let limit = query.limit.unwrap_or(50).clamp(1, 1_000);
+    let store = app.node.store();
+    let found = match &query.about {
+        None => store.changes_before(query.before, limit).await?,
+        Some(name) => store.changes_about(name, query.before, limit).await?,
+    };
     Ok(Json(found.into_iter().map(ChangeShown::from).collect::<Vec<_>>()).into_response())
 }
 
 /// Changes after a position, as this node reaches them. Ends when the epoch does, when the database
 /// cannot be read, and when the service stops.
-fn follow(app: App, epoch: String, from: i64) -> impl Stream<Item = Result<Event, Infallible>> {
+fn follow(
+    app: App,
+    epoch: String,
+    from: i64,
+    room: OwnedSemaphorePermit,
+) -> impl Stream<Item = Result<Event, Infallible>> {
     struct At {
         app: App,
         epoch: Arc<str>,
         after: i64,
         waiting: VecDeque<Change>,
+        _room: OwnedSemaphorePermit,
     }
-    let at = At { app, epoch: epoch.into(), after: from, waiting: VecDeque::new() };
+    let at = At { app, epoch: epoch.into(), after: from, waiting: VecDeque::new(), _room: room };
     stream::unfold(at, async |mut at| {
         let mut positions = at.app.node.positions();
         while at.waiting.is_empty() {

@@ -1,6 +1,7 @@
 //! Drafts, and what goes live.
 
 use super::charter::{File, RevisionShown};
+use super::text::Range;
 use crate::App;
 use crate::body::{LARGE, StrictJson};
 use crate::caller::Operator;
@@ -10,6 +11,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use ostrog_core::charter;
 use ostrog_core::charter::compare::{Direction, compare};
+use ostrog_core::names::suggested;
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, MAX_CHARTER_BYTES, MAX_FILES, Severity, SourceFile, Sources, wrong_path};
 use ostrog_store::draft::{Draft, DraftInfo, Onto};
@@ -92,6 +94,16 @@ pub struct FindingShown {
     message: String,
     /// What to do.
     help: Option<String>,
+    /// What could stand there instead, if one thing is likely meant.
+    fix: Option<String>,
+    #[serde(flatten)]
+    range: Range,
+}
+
+/// The text of a place with the name that was likely meant.
+fn fix(text: &str, message: &str) -> Option<String> {
+    let (wrong, meant) = suggested(message)?;
+    (text.matches(wrong).count() == 1).then(|| text.replacen(wrong, meant, 1))
 }
 
 /// One difference in meaning.
@@ -114,19 +126,22 @@ pub async fn find(app: &App, id: &str) -> Result<Draft, Problem> {
     app.node.store().draft(number).await?.ok_or_else(missing)
 }
 
-fn standing(app: &App, draft: &Draft) -> Standing {
-    let reading = charter::read(&draft.sources);
+/// How a text that began from a revision stands beside what is live.
+pub fn standing(app: &App, sources: &Sources, base: Option<i64>) -> Standing {
+    let reading = charter::read(sources);
     let finding = |finding: &Finding| FindingShown {
-        at: draft.sources.place(finding.span).to_string(),
+        at: sources.place(finding.span).to_string(),
+        range: Range::of(sources, finding.span),
         severity: if finding.severity == Severity::Error { "error" } else { "warning" },
         code: finding.code,
         message: finding.message.clone(),
         help: finding.help.clone(),
+        fix: fix(sources.text(finding.span), &finding.message),
     };
     let findings = reading.findings.iter().map(finding).collect();
     let state = app.node.state();
     let live = state.live.as_ref();
-    let fits = draft.info.base == live.map(|live| live.revision.number);
+    let fits = base == live.map(|live| live.revision.number);
     let (Some(policy), Some(live)) = (reading.policy, live) else {
         return Standing { findings, fits, changes: Vec::new(), unfit: Vec::new() };
     };
@@ -212,7 +227,7 @@ pub async fn save(
 }
 
 /// Files as they come, if they can be a charter's.
-fn sources(files: Vec<File>) -> Result<Sources, Problem> {
+pub fn sources(files: Vec<File>) -> Result<Sources, Problem> {
     let total: usize = files.iter().map(|file| file.text.len()).sum();
     if files.len() > MAX_FILES || total > MAX_CHARTER_BYTES {
         return Err(Problem::invalid(format!(
@@ -233,7 +248,7 @@ fn sources(files: Vec<File>) -> Result<Sources, Problem> {
 
 fn show_text(app: &App, draft: Draft) -> Result<Json<DraftText>, Problem> {
     let files = draft.sources.files().iter().map(File::from).collect();
-    let standing = tokio::task::block_in_place(|| standing(app, &draft));
+    let standing = tokio::task::block_in_place(|| standing(app, &draft.sources, draft.info.base));
     Ok(Json(DraftText { draft: DraftShown::from(&draft.info), files, standing }))
 }
 
@@ -313,7 +328,7 @@ pub async fn roll_out(
         "back" => Rollout::Back(None),
         what if what.starts_with("D-") => {
             let draft = find(&app, what).await?;
-            let unfit = tokio::task::block_in_place(|| standing(&app, &draft)).unfit;
+            let unfit = tokio::task::block_in_place(|| standing(&app, &draft.sources, draft.info.base)).unfit;
             if let (Some(first), false) = (unfit.first(), asked.accept_unfit) {
                 return Err(Problem::conflict(format!(
                     "The register would not be valid under {what}: {first}{}. Mend the facts or the draft, or accept that they give nothing (accept-unfit).",

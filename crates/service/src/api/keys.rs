@@ -279,14 +279,20 @@ pub async fn end(
     let key = known(&app, &id)?;
     // Whoever may not give a right may not take it away either.
     covered(&operator.rights, &key.making.rights)?;
-    let now = Timestamp::now();
-    let lasting = |key: &&std::sync::Arc<Key>| is_owner(&key.making.rights) && key.making.until.is_none();
-    let owners = app.node.all_keys();
-    if lasting(&&key) && owners.iter().filter(lasting).count() == 1 {
-        return Err(Problem::conflict("This is the last owner's key without an end; make another first."));
-    }
-    let (ended, _) =
-        app.node.write(async |write, _| Ok(write.end_key(&id, None, &operator.key.id, now).await?)).await?;
+    let lasting = |key: &std::sync::Arc<Key>| is_owner(&key.making.rights) && key.making.until.is_none();
+    let (ended, _) = app
+        .node
+        .write(async |write, now| {
+            // Looked at under the write's lock: two owners who end each other's keys at once do not both succeed.
+            let owners = app.node.all_keys().iter().filter(|key| lasting(key)).count();
+            if lasting(&key) && owners == 1 {
+                return Err(Problem::conflict(
+                    "This is the last owner's key without an end; make another first.",
+                ));
+            }
+            Ok(write.end_key(&id, None, &operator.key.id, now).await?)
+        })
+        .await?;
     if !ended {
         return Err(Problem::conflict("The key has ended meanwhile."));
     }

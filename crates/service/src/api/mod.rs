@@ -1,15 +1,21 @@
 //! The management API: what the command line and the console need.
 
+mod around;
+mod asked;
+mod cases;
 mod changes;
 mod charter;
 mod draft;
+mod holdings;
 mod keys;
 mod questions;
 mod register;
 mod session;
 mod stream;
+mod text;
 
 use crate::App;
+pub use changes::MAX_STREAMS;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -31,6 +37,16 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(draft::drafts, draft::save))
         .routes(routes!(draft::draft, draft::discard))
         .routes(routes!(draft::roll_out))
+        .routes(routes!(text::check))
+        .routes(routes!(text::change))
+        .routes(routes!(text::begin))
+        .routes(routes!(cases::cases, cases::keep))
+        .routes(routes!(cases::file))
+        .routes(routes!(cases::take_away))
+        .routes(routes!(asked::asked))
+        .routes(routes!(around::around))
+        .routes(routes!(holdings::holdings))
+        .routes(routes!(holdings::reached))
         .routes(routes!(register::entities))
         .routes(routes!(register::entity, register::put_entity, register::delete_entity))
         .routes(routes!(register::facts))

@@ -9,7 +9,7 @@ use crate::problem::{Problem, ProblemPart, Refused};
 use axum::Json;
 use axum::extract::State;
 use jiff::Timestamp;
-use ostrog_core::decide::take::what_it_would_take;
+use ostrog_core::decide::take::{Take, what_it_would_take};
 use ostrog_core::decide::told::{Beside, Blank, told};
 use ostrog_core::prelude::{
     Change, Engine, Explanation, Link, Policy, Request, World, explain, fact, with_scratch,
@@ -74,11 +74,10 @@ pub struct Posed {
 #[serde(rename_all = "kebab-case")]
 pub struct Asked {
     /// Decision, reason, sentence, way, conditions.
-    #[schema(value_type = Object)]
     explanation: Explanation,
     /// What would change a denial.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Object)]
+    #[schema(value_type = Option<Take>)]
     would_take: Option<Value>,
     #[serde(flatten)]
     of: Of,
@@ -86,6 +85,7 @@ pub struct Asked {
 
 /// The answer to a question with a blank.
 #[derive(Debug, Serialize, ToSchema)]
+#[schema(as = Filled)]
 pub struct Told {
     /// `items`, or a `filter`; `whole`, `next`, `new` where there is a list.
     #[serde(flatten)]

@@ -55,25 +55,26 @@ pub struct Page {
     next: Option<String>,
 }
 
-fn live(state: &crate::node::State) -> Result<&Live, Problem> {
+pub fn live(state: &crate::node::State) -> Result<&Live, Problem> {
     state.live.as_ref().ok_or_else(|| Problem::unavailable("No charter is live."))
 }
 
 /// What a tenant's operator sees: what lies in tenants that they may read.
-struct Readable<'a> {
+pub struct Readable<'a> {
     operator: &'a Operator,
     world: &'a World,
-    everything: bool,
+    /// Whether that is everything.
+    pub everything: bool,
     tenants: HashMap<String, bool>,
 }
 
 impl<'a> Readable<'a> {
-    fn new(operator: &'a Operator, world: &'a World) -> Self {
+    pub fn new(operator: &'a Operator, world: &'a World) -> Self {
         let everything = operator.rights.may("register:read", None);
         Readable { operator, world, everything, tenants: HashMap::new() }
     }
 
-    fn has(&mut self, id: EntityId) -> bool {
+    pub fn has(&mut self, id: EntityId) -> bool {
         self.everything
             || tenant_of(self.world, id).is_some_and(|tenant| {
                 let may = || self.operator.rights.may("register:read", Some(&tenant));
@@ -152,6 +153,8 @@ pub struct EntityShown {
     grants: Vec<Value>,
     /// What lies directly within it, at most 1000.
     contents: Vec<String>,
+    /// What stands for all that is said of it: for `If-Match`, as the `ETag` has it.
+    tag: String,
     /// The position this was read at.
     position: i64,
 }
@@ -179,8 +182,9 @@ pub async fn entity(
         false => Problem::not_found(format!("{name} is not registered")),
     })?;
     let entity = register.entity_json(id);
-    let tag = [(header::ETAG, etag(&entity))];
+    let tag = etag(&entity);
     let shown = EntityShown {
+        tag: tag.clone(),
         entity,
         groups: register.groups(id).iter().map(|group| register.name(*group).to_owned()).collect(),
         grants: register.grants_to(id).map(|(_, grant)| register.grant_json(&grant)).collect(),
@@ -192,7 +196,7 @@ pub async fn entity(
             .collect(),
         position: state.position,
     };
-    Ok((tag, Json(shown)).into_response())
+    Ok(([(header::ETAG, tag)], Json(shown)).into_response())
 }
 
 /// What stands for all that is said of an entity.

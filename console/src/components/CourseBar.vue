@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { RouterLink, useRoute } from 'vue-router'
+import { useDraft } from '../composables/useDraft'
+import { counted } from '../support/words'
+import { texts } from '../texts/en'
+
+/** The steps of a draft, each with how it stands in words, and one way on. */
+const route = useRoute()
+const draft = useDraft()
+const changes = computed(() => draft.standing.value?.changes ?? [])
+const about = (...kinds: string[]) => changes.value.filter((change) => kinds.includes(change.about)).length
+const said = (count: number) => (count ? counted(count, 'change') : 'as it is live')
+const steps = computed(() => [
+  { name: 'describe', text: texts.areas.describe, state: draft.errors.value ? counted(draft.errors.value, 'error') : said(about('application', 'type', 'context', 'group', 'subject', 'tenant', 'permission', 'attribute', 'relation')) },
+  { name: 'roles', text: texts.areas.roles, state: said(about('role', 'tenant-roles')) },
+  { name: 'give', text: texts.areas.give, state: draft.standing.value?.unfit.length ? `${counted(draft.standing.value.unfit.length, 'fact')} would not fit` : 'the grants fit' },
+  { name: 'refine', text: texts.areas.refine, state: said(about('rule', 'confer', 'condition', 'separation')) },
+  { name: 'try', text: texts.areas.try, state: 'ask under it' },
+  { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
+])
+const next = computed(() => steps.value[steps.value.findIndex((step) => step.name === route.name) + 1])
+</script>
+
+<template>
+  <nav v-if="draft.draft.value" class="course" aria-label="Course">
+    <ol>
+      <li v-for="step in steps" :key="step.name">
+        <RouterLink :to="{ name: step.name }">{{ step.text }}</RouterLink>
+        <small :class="{ denied: step.name === 'describe' && draft.errors.value }">{{ step.state }}</small>
+      </li>
+    </ol>
+    <span class="soft" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'saved' }}</span>
+    <button type="button" class="plain-button" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</button>
+    <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()">Next: {{ next.text }}</RouterLink>
+  </nav>
+</template>
+
+<style scoped>
+.course {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 16px;
+  align-items: center;
+  padding: 6px 20px;
+  border-bottom: 1px solid var(--rule);
+  background: var(--draft-ground);
+}
+ol {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 20px;
+  flex: 1;
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+li a {
+  display: block;
+  text-decoration: none;
+}
+li a.router-link-active {
+  font-weight: 700;
+  text-decoration: underline;
+}
+small {
+  color: var(--soft);
+  font-size: 12px;
+}
+small.denied {
+  color: var(--denied);
+}
+.next {
+  font-weight: 700;
+}
+</style>

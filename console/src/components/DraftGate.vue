@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { onMounted, ref } from 'vue'
+import { api } from '../api/calls'
+import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
+import FailureNote from './FailureNote.vue'
+
+/** Where a text is changed: in a draft, which is opened or begun here, and whose quarrels are settled here. */
+defineProps<{ what: string }>()
+const draft = useDraft()
+const drafts = useAsync(api.drafts)
+const title = ref('')
+onMounted(() => !draft.draft.value && void drafts.run())
+
+async function begin() {
+  if (await draft.begin(title.value.trim())) title.value = ''
+}
+</script>
+
+<template>
+  <FailureNote v-if="draft.error.value && !draft.other.value" :error="draft.error.value" />
+  <section v-if="draft.other.value" class="sheet warned" role="alert" aria-label="Two texts">
+    <p>Somebody saved {{ draft.other.value.draft.id }} since you read it. Your text is still here.</p>
+    <ElButton @click="draft.overwrite">Save mine over it</ElButton>
+    <ElButton @click="draft.yield">Take theirs</ElButton>
+  </section>
+  <slot v-if="draft.draft.value" />
+  <form v-else class="sheet plain gate" aria-label="Draft" @submit.prevent="begin">
+    <p>{{ what }} What is live is never written over: it is changed in a draft, and put live when it is right.</p>
+    <div class="line">
+      <label>What the draft is about<input v-model="title" name="title" maxlength="200" autocomplete="off" placeholder="Night shift may assign berths" /></label>
+      <ElButton type="primary" native-type="submit" :disabled="!title.trim()" :loading="draft.busy.value">Begin a draft</ElButton>
+    </div>
+    <template v-if="drafts.data.value?.length">
+      <p class="soft">Or go on with one:</p>
+      <ul>
+        <li v-for="one in drafts.data.value" :key="one.id">
+          <ElButton size="small" @click="draft.open(one.id)">{{ one.id }}</ElButton> {{ one.title }}
+          <span class="soft">by {{ one.authors.join(', ') }}</span>
+        </li>
+      </ul>
+    </template>
+  </form>
+</template>
+
+<style scoped>
+.gate {
+  margin: 16px 0;
+  max-width: 720px;
+}
+.gate p {
+  margin: 0 0 8px;
+}
+.line {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 12px;
+  align-items: end;
+}
+.line label {
+  flex: 1 1 300px;
+}
+.warned {
+  border-left: 3px solid var(--undetermined);
+  margin: 12px 0;
+}
+ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+li {
+  padding: 3px 0;
+}
+</style>

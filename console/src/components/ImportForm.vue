@@ -1,0 +1,104 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, ref } from 'vue'
+import { api } from '../api/calls'
+import FailureNote from './FailureNote.vue'
+import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
+import { accepted, pieces } from '../support/pieces'
+import { KEY, counted } from '../support/words'
+
+/** An OpenAPI document: what it suggests is accepted piece by piece. */
+const draft = useDraft()
+const application = ref('')
+const document = ref('')
+const suggested = useAsync(api.import)
+const left = ref<number[]>([])
+const done = ref('')
+const all = computed(() => (suggested.data.value ? pieces(suggested.data.value.text) : []))
+
+async function read(event: Event) {
+  const file = (event.target as HTMLInputElement).files?.[0]
+  if (file) document.value = await file.text()
+}
+
+async function suggest() {
+  left.value = []
+  done.value = ''
+  await suggested.run(document.value, application.value)
+}
+
+function take() {
+  const path = `${application.value}.toml`
+  const before = draft.files.value.find((file) => file.path === path)?.text ?? ''
+  const text = accepted(all.value, left.value)
+  draft.write(path, before ? `${before.trimEnd()}\n\n${text}` : text)
+  done.value = `${counted(all.value.length - left.value.length, 'piece')} written into ${path}`
+  suggested.clear()
+}
+</script>
+
+<template>
+  <form class="sheet plain" aria-label="Import" @submit.prevent="suggest">
+    <div class="line">
+      <label>Application<input v-model.trim="application" name="application" class="mono" placeholder="customs" /></label>
+      <label>OpenAPI 3.0 or 3.1 document<input type="file" accept=".json,.yaml,.yml,application/json" @change="read" /></label>
+    </div>
+    <label>or its text<textarea v-model="document" name="document" rows="6" spellcheck="false"></textarea></label>
+    <ElButton type="primary" native-type="submit" :disabled="!KEY.test(application) || !document" :loading="suggested.busy.value">Read it</ElButton>
+    <p v-if="done" role="status">{{ done }}. See it in the charter text.</p>
+  </form>
+  <FailureNote v-if="suggested.error.value" :error="suggested.error.value" />
+  <section v-if="suggested.data.value" class="sheet" aria-labelledby="suggested">
+    <h2 id="suggested">{{ counted(suggested.data.value.operations, 'operation') }}, {{ counted(suggested.data.value.routes, 'route') }}</h2>
+    <p class="soft">Each guess says why it was made. Take out what is wrong; the rest goes into the draft.</p>
+    <ul>
+      <li v-for="(piece, at) in all" :key="at">
+        <label><input v-model="left" type="checkbox" :value="at" :aria-label="`Leave out ${piece.title}`" /> leave out</label>
+        <pre :class="{ gone: left.includes(at) }">{{ piece.text }}</pre>
+      </li>
+    </ul>
+    <details v-if="suggested.data.value.unmapped.length">
+      <summary>{{ counted(suggested.data.value.unmapped.length, 'operation') }} could not be mapped</summary>
+      <ul><li v-for="line in suggested.data.value.unmapped" :key="line">{{ line }}</li></ul>
+    </details>
+    <ElButton type="primary" :disabled="left.length === all.length" @click="take">Write the rest into the draft</ElButton>
+  </section>
+</template>
+
+<style scoped>
+.sheet {
+  margin-bottom: 16px;
+  display: grid;
+  gap: 10px;
+  justify-items: start;
+}
+textarea {
+  width: min(640px, 100%);
+}
+.plain > label {
+  width: 100%;
+}
+ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+  width: 100%;
+}
+li {
+  display: grid;
+  grid-template-columns: 90px minmax(0, 1fr);
+  gap: 8px;
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+}
+pre {
+  margin: 0;
+  font: 12px/1.5 var(--mono);
+  white-space: pre-wrap;
+}
+.gone {
+  color: var(--soft);
+  text-decoration: line-through;
+}
+</style>

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { ref, watch } from 'vue'
+import type { Question } from '../api/calls'
+import { api } from '../api/calls'
+import type { Explanation } from '../api/types'
+import FailureNote from './FailureNote.vue'
+import { useAsync } from '../composables/useAsync'
+
+/** Keeps an answer as a case, so that trying fills the rehearsal. */
+const props = defineProps<{ question: Question; answer: Explanation }>()
+const name = ref('')
+const because = ref(false)
+const kept = useAsync(api.keepCase)
+watch(
+  () => props.question,
+  ({ subject, permission, resource }) => {
+    kept.clear()
+    name.value = `${subject} ${props.answer.allowed ? 'may' : 'may not'} ${permission}${resource ? ` on ${resource}` : ''}`
+  },
+  { immediate: true },
+)
+
+function keep() {
+  const { subject, permission, resource, context, now } = props.question
+  void kept.run({
+    name: name.value.trim(),
+    subject,
+    permission,
+    may: props.answer.allowed,
+    context,
+    ...(resource ? { resource } : {}),
+    ...(now ? { now } : {}),
+    ...(because.value ? { because: props.answer.reason } : {}),
+  })
+}
+</script>
+
+<template>
+  <form class="plain keep" aria-label="Keep as a case" @submit.prevent="keep">
+    <h2>Keep as a case</h2>
+    <p v-if="kept.data.value" role="status">
+      Kept as case {{ kept.data.value.number }}. <a href="/api/v1/cases/file" download="cases.toml">All cases as a rehearsal file</a>
+    </p>
+    <template v-else>
+      <label>What it shows<input v-model="name" name="case" maxlength="400" autocomplete="off" /></label>
+      <label class="check"><input v-model="because" type="checkbox" />and because of <code>{{ answer.reason }}</code></label>
+      <FailureNote v-if="kept.error.value" :error="kept.error.value" />
+      <ElButton native-type="submit" size="small" :disabled="!name.trim()" :loading="kept.busy.value">Keep it</ElButton>
+    </template>
+  </form>
+</template>
+
+<style scoped>
+.keep {
+  display: grid;
+  gap: 6px;
+  justify-items: start;
+  margin-top: 20px;
+}
+.keep > label:not(.check) {
+  width: 100%;
+}
+p {
+  margin: 0;
+}
+</style>

@@ -1,0 +1,227 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, reactive, ref, watch } from 'vue'
+import type { Defined, TypeShown } from '../api/types'
+import { useDraft } from '../composables/useDraft'
+import { KEY } from '../support/words'
+
+/** Applications and resource types as forms; each changes the same text as the editor. */
+const emit = defineEmits<{ goTo: [Defined] }>()
+const draft = useDraft()
+const model = computed(() => draft.checked.data.value?.model)
+const chosen = ref('')
+const type = computed(() => model.value?.types.find((known) => known.key === chosen.value) ?? model.value?.types[0])
+const others = computed(() => ['tenant', ...(model.value?.types ?? []).map((known) => known.key)])
+const named = reactive({ name: '', within: [] as string[] })
+const action = reactive({ key: '', description: '' })
+const attribute = reactive({ key: '', kind: 'text', many: false })
+const relation = reactive({ key: '', to: 'user', many: false })
+const newType = reactive({ key: '', application: '' })
+const newApplication = reactive({ key: '', name: '' })
+const TYPES = ['text', 'integer', 'decimal', 'boolean', 'time', 'duration', 'address']
+
+watch(type, (known: TypeShown | undefined) => {
+  named.name = known && known.name !== known.key ? known.name : ''
+  named.within = [...(known?.within ?? [])]
+}, { immediate: true })
+
+const at = (...path: string[]) => ['resource', type.value!.key, ...path]
+const set = (path: string[], value?: unknown) => draft.edit([{ path, value }])
+const isKey = (text: string) => KEY.test(text)
+
+async function describe() {
+  const within = named.within.length > 1 ? named.within : named.within[0]
+  await draft.edit([
+    { path: at('name'), value: named.name.trim() || undefined },
+    { path: at('within'), value: within },
+  ])
+}
+
+async function addAction() {
+  if (await set(at('actions', action.key), action.description || action.key)) Object.assign(action, { key: '', description: '' })
+}
+
+async function addAttribute() {
+  const value = attribute.many ? { type: attribute.kind, many: true } : attribute.kind
+  if (await set(at('attributes', attribute.key), value)) attribute.key = ''
+}
+
+async function addRelation() {
+  const value = relation.many ? { to: relation.to, many: true } : relation.to
+  if (await set(at('relations', relation.key), value)) relation.key = ''
+}
+
+async function addType() {
+  const value = { application: newType.application || model.value?.applications[0]?.key, actions: { view: 'See it' } }
+  if (await set(['resource', newType.key], value)) {
+    chosen.value = newType.key
+    newType.key = ''
+  }
+}
+
+async function addApplication() {
+  if (await set(['application', newApplication.key], { name: newApplication.name || newApplication.key })) Object.assign(newApplication, { key: '', name: '' })
+}
+
+function goTo(kind: string, name: string) {
+  const found = draft.outline.value.find((one) => one.kind === kind && one.name === name)
+  if (found) emit('goTo', found)
+}
+</script>
+
+<template>
+  <p v-if="!model" class="sheet">The text has errors. Mend them in the charter text; the forms come back by themselves.</p>
+  <div v-else class="sides plain">
+    <nav class="sheet" aria-label="Types">
+      <template v-for="application in model.applications" :key="application.key">
+        <h2>{{ application.name }}</h2>
+        <ul>
+          <li v-for="known in model.types.filter((known) => known.application === application.key)" :key="known.key">
+            <button type="button" class="pick" :aria-pressed="known.key === type?.key" @click="chosen = known.key">{{ known.key }}</button>
+            <span class="soft">{{ known.within.length ? `in ${known.within.join(', ')}` : 'nowhere' }}</span>
+          </li>
+        </ul>
+      </template>
+      <form class="line" @submit.prevent="addType">
+        <label>New type<input v-model.trim="newType.key" name="new-type" class="mono" placeholder="lower-kebab" /></label>
+        <label>of<select v-model="newType.application"><option v-for="one in model.applications" :key="one.key" :value="one.key">{{ one.name }}</option></select></label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(newType.key)">Add the type</ElButton>
+      </form>
+      <form class="line" @submit.prevent="addApplication">
+        <label>New application<input v-model.trim="newApplication.key" name="new-application" class="mono" placeholder="lower-kebab" /></label>
+        <label>Its name<input v-model="newApplication.name" /></label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(newApplication.key)">Add the application</ElButton>
+      </form>
+    </nav>
+    <article v-if="type" class="sheet" aria-labelledby="type">
+      <h2 id="type"><code>{{ type.key }}</code> <button type="button" class="plain-button" @click="goTo('type', type.key)">In the text</button></h2>
+      <form class="line" @submit.prevent="describe">
+        <label>Name<input v-model="named.name" :placeholder="type.key" /></label>
+        <fieldset>
+          <legend>Lies within</legend>
+          <label v-for="outer in others" :key="outer" class="check"><input v-model="named.within" type="checkbox" :value="outer" />{{ outer }}</label>
+        </fieldset>
+        <ElButton native-type="submit" size="small">Write it</ElButton>
+      </form>
+      <h3>Actions</h3>
+      <table class="rows">
+        <tbody>
+          <tr v-for="one in type.actions" :key="one.key">
+            <td><code>{{ type.key }}:{{ one.key }}</code></td>
+            <td>{{ one.description }}</td>
+            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('actions', one.key))">Take out</ElButton></td>
+          </tr>
+        </tbody>
+      </table>
+      <form class="line" @submit.prevent="addAction">
+        <label>New action<input v-model.trim="action.key" name="new-action" class="mono" /></label>
+        <label class="wide">What it is<input v-model="action.description" name="action-words" /></label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(action.key)">Add the action</ElButton>
+      </form>
+      <h3>Attributes</h3>
+      <table v-if="type.attributes.length" class="rows">
+        <tbody>
+          <tr v-for="one in type.attributes" :key="one.key">
+            <td><code>resource.{{ one.key }}</code></td>
+            <td>{{ one.many ? 'a list of ' : '' }}{{ one.kind }}</td>
+            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('attributes', one.key))">Take out</ElButton></td>
+          </tr>
+        </tbody>
+      </table>
+      <form class="line" @submit.prevent="addAttribute">
+        <label>New attribute<input v-model.trim="attribute.key" class="mono" /></label>
+        <label>Type<select v-model="attribute.kind"><option v-for="one in TYPES" :key="one">{{ one }}</option></select></label>
+        <label class="check"><input v-model="attribute.many" type="checkbox" />several</label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(attribute.key)">Add the attribute</ElButton>
+      </form>
+      <h3>Relations</h3>
+      <table v-if="type.relations.length" class="rows">
+        <tbody>
+          <tr v-for="one in type.relations" :key="one.key">
+            <td><code>resource.{{ one.key }}</code></td>
+            <td>{{ one.many ? 'any number of ' : '' }}{{ one.kind }}</td>
+            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('relations', one.key))">Take out</ElButton></td>
+          </tr>
+        </tbody>
+      </table>
+      <form class="line" @submit.prevent="addRelation">
+        <label>New relation<input v-model.trim="relation.key" class="mono" /></label>
+        <label>To<select v-model="relation.to"><option v-for="one in ['user', 'service', 'group', ...others]" :key="one">{{ one }}</option></select></label>
+        <label class="check"><input v-model="relation.many" type="checkbox" />several</label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(relation.key)">Add the relation</ElButton>
+      </form>
+      <p class="soft">Values, defaults and where something is read from are written in the charter text.</p>
+    </article>
+  </div>
+</template>
+
+<style scoped>
+.sides {
+  display: grid;
+  grid-template-columns: minmax(220px, 300px) minmax(0, 1fr);
+  gap: 16px;
+  align-items: start;
+}
+ul {
+  margin: 4px 0 12px;
+  padding: 0;
+  list-style: none;
+}
+.pick {
+  font: 13px var(--mono);
+  color: inherit;
+  background: none;
+  border: 0;
+  border-left: 2px solid transparent;
+  padding: 3px 8px;
+  min-height: 24px;
+  cursor: pointer;
+}
+.pick[aria-pressed='true'] {
+  border-left-color: var(--ink);
+  font-weight: 700;
+}
+h3 {
+  font-size: 14px;
+  margin: 16px 0 0;
+}
+h2 .plain-button {
+  float: right;
+  font-weight: 400;
+}
+nav .line {
+  border-top: 1px solid var(--rule);
+  padding-top: 8px;
+  margin-top: 8px;
+}
+nav label {
+  flex: 1 1 100px;
+}
+.wide {
+  flex: 1 1 240px;
+}
+.check {
+  align-self: center;
+}
+fieldset {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 12px;
+  border: 0;
+  padding: 0;
+  margin: 0;
+}
+legend {
+  color: var(--soft);
+  padding: 0;
+}
+td:last-child {
+  text-align: right;
+  padding-right: 0;
+}
+@media (max-width: 900px) {
+  .sides {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

@@ -1,0 +1,142 @@
+import { computed, ref, shallowRef } from 'vue'
+import { api } from '../api/calls'
+import { Refused } from '../api/client'
+import type { Checked, Draft, Edit, File } from '../api/types'
+import { forget, keep, recall } from '../support/keeping'
+import { useAsync } from './useAsync'
+
+/** How long after a key press a text is checked. */
+const PAUSE = 300
+
+const draft = shallowRef<Draft>()
+const files = shallowRef<File[]>([])
+const saved = shallowRef<File[]>([])
+const busy = ref(false)
+const error = shallowRef<Error>()
+/** What somebody else saved since this text was read. */
+const other = shallowRef<{ draft: Draft; files: File[] }>()
+const checked = useAsync(api.check)
+let timer: ReturnType<typeof setTimeout> | undefined
+
+const isChanged = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.value))
+const standing = computed(() => checked.data.value?.standing)
+const errors = computed(() => standing.value?.findings.filter((finding) => finding.severity === 'error').length ?? 0)
+
+function take(found: { draft: Draft; files: File[] }) {
+  draft.value = found.draft
+  files.value = saved.value = found.files
+  other.value = undefined
+  localStorage.setItem('ostrog-draft', found.draft.id)
+  void checked.run(found.files)
+}
+
+async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+  busy.value = true
+  error.value = undefined
+  try {
+    return await work()
+  } catch (cause) {
+    error.value = cause instanceof Error ? cause : new Error(String(cause))
+    return undefined
+  } finally {
+    busy.value = false
+  }
+}
+
+/** The draft being written: one at a time, the same on every page. What is not saved is kept in this browser. */
+export function useDraft() {
+  async function open(id: string) {
+    const found = await attempt(() => api.draft(id))
+    if (!found) return false
+    take(found)
+    const kept = recall(id)
+    if (!kept) return true
+    files.value = kept.files
+    if (kept.from !== found.draft.digest) other.value = found
+    void checked.run(kept.files)
+    return true
+  }
+
+  /** Begins a draft from what is live, or from nothing. */
+  async function begin(title: string) {
+    const made = await attempt(async () => {
+      const live = await api.revision('live').catch((cause: unknown) => {
+        if (cause instanceof Refused && cause.status === 404) return { files: [] }
+        throw cause
+      })
+      return api.saveDraft({ title, files: live.files })
+    })
+    if (made) take(made)
+    return made
+  }
+
+  function write(path: string, text: string) {
+    const rest = files.value.filter((file) => file.path !== path)
+    const all = [...rest, { path, text }].sort((a, b) => (a.path < b.path ? -1 : 1))
+    set(all)
+  }
+
+  function set(all: File[]) {
+    files.value = all
+    if (draft.value) keep(draft.value.id, { from: draft.value.digest, files: all })
+    clearTimeout(timer)
+    timer = setTimeout(() => void checked.run(all), PAUSE)
+  }
+
+  /** Changes the text by its parts, as forms do; comments and layout stay. */
+  async function edit(edits: Edit[]) {
+    const edited = await attempt(() => api.edit(files.value, edits))
+    if (!edited) return false
+    set(edited.files)
+    return true
+  }
+
+  async function save() {
+    const own = draft.value
+    if (!own) return false
+    const kept = await attempt(async () => {
+      try {
+        return await api.saveDraft({ title: own.title, files: files.value, draft: own.id, from: own.digest })
+      } catch (cause) {
+        if (cause instanceof Refused && cause.status === 412) other.value = await api.draft(own.id)
+        throw cause
+      }
+    })
+    if (!kept) return false
+    forget(own.id)
+    take(kept)
+    return true
+  }
+
+  /** Of two texts, this one is to be saved over the other. */
+  function overwrite() {
+    if (other.value) draft.value = other.value.draft
+    other.value = undefined
+    return save()
+  }
+
+  /** Of two texts, the other one stays. */
+  function yield_() {
+    if (!other.value) return
+    forget(other.value.draft.id)
+    take(other.value)
+  }
+
+  function leave() {
+    draft.value = undefined
+    files.value = saved.value = []
+    error.value = undefined
+    other.value = undefined
+    checked.clear()
+    localStorage.removeItem('ostrog-draft')
+  }
+
+  /** What was open when the browser was closed. */
+  async function resume() {
+    const id = localStorage.getItem('ostrog-draft')
+    if (!draft.value && id && !(await open(id))) leave()
+  }
+
+  const outline = computed<Checked['outline']>(() => checked.data.value?.outline ?? [])
+  return { draft, files, busy, error, other, checked, outline, isChanged, standing, errors, open, begin, write, edit, save, overwrite, yield: yield_, leave, resume }
+}

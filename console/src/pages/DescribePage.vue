@@ -1,0 +1,40 @@
+<script setup lang="ts">
+import { defineAsyncComponent, nextTick, ref } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import type { Defined } from '../api/types'
+import DraftGate from '../components/DraftGate.vue'
+import ImportForm from '../components/ImportForm.vue'
+import TypesForm from '../components/TypesForm.vue'
+
+/** What the applications protect: as forms, as text, and from a document. */
+const CharterEditor = defineAsyncComponent(() => import('../components/CharterEditor.vue'))
+const route = useRoute()
+const router = useRouter()
+const editor = ref<{ goTo: (defined: Defined) => void }>()
+const parts = [
+  { part: '', text: 'Applications and types' },
+  { part: 'text', text: 'Charter text' },
+  { part: 'import', text: 'From a document' },
+]
+
+async function show(defined: Defined) {
+  await router.push({ name: 'describe', params: { part: 'text' } })
+  for (let turn = 0; turn < 50 && !editor.value?.goTo; turn += 1) {
+    await nextTick()
+    await new Promise((done) => setTimeout(done, 20))
+  }
+  editor.value?.goTo(defined)
+}
+</script>
+
+<template>
+  <h1>Describe</h1>
+  <DraftGate what="Applications, what they protect, and what can be done to it.">
+    <nav class="parts" aria-label="Parts of Describe">
+      <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'describe', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
+    </nav>
+    <CharterEditor v-if="route.params.part === 'text'" ref="editor" />
+    <ImportForm v-else-if="route.params.part === 'import'" />
+    <TypesForm v-else @go-to="show" />
+  </DraftGate>
+</template>

@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, onMounted, ref, watch } from 'vue'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api } from '../api/calls'
+import BesidePanel from '../components/BesidePanel.vue'
+import FailureNote from '../components/FailureNote.vue'
+import GiveForm from '../components/GiveForm.vue'
+import GroupPanel from '../components/GroupPanel.vue'
+import HoldingTable from '../components/HoldingTable.vue'
+import NameField from '../components/NameField.vue'
+import StandbyPanel from '../components/StandbyPanel.vue'
+import TenantRoles from '../components/TenantRoles.vue'
+import { useAsync } from '../composables/useAsync'
+import { useStatus } from '../composables/useStatus'
+import { counted } from '../support/words'
+
+const route = useRoute()
+const router = useRouter()
+const status = useStatus()
+const model = useAsync(() => api.model())
+const held = useAsync(api.holdings)
+const ended = useAsync(api.endGrant)
+const made = useAsync(api.tenantRoles)
+const place = ref('')
+const role = ref('')
+const parts = [
+  { part: '', text: 'Who holds what' },
+  { part: 'standby', text: 'Standby' },
+  { part: 'groups', text: 'Groups' },
+  { part: 'tenant-roles', text: 'Tenants’ roles' },
+  { part: 'beside', text: 'Side by side' },
+]
+const at = computed(() => (typeof route.query.at === 'string' && route.query.at ? route.query.at : 'everywhere'))
+const after = computed(() => Number(route.query.after ?? 0))
+const keys = computed(() => made.data.value?.items.map(({ 'tenant-role': one }) => `${one.tenant}/${one.key}`) ?? [])
+
+const look = () => held.run({ at: at.value, role: role.value || undefined, after: after.value || undefined })
+onMounted(() => {
+  void model.run()
+  void made.run()
+})
+watch([at, after, role], () => {
+  place.value = at.value
+  void look()
+}, { immediate: true })
+
+function show(query: Record<string, string>) {
+  void router.push({ name: 'give', query })
+}
+
+async function end(id: string) {
+  if (!(await ended.run(id, ''))) return
+  void status.run()
+  await look()
+}
+</script>
+
+<template>
+  <h1>Give</h1>
+  <nav class="parts" aria-label="Parts of Give">
+    <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'give', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
+  </nav>
+  <FailureNote v-if="model.error.value" :error="model.error.value" />
+  <BesidePanel v-if="route.params.part === 'beside'" />
+  <GroupPanel v-else-if="route.params.part === 'groups'" />
+  <template v-else-if="model.data.value">
+    <StandbyPanel v-if="route.params.part === 'standby'" :model="model.data.value" />
+    <TenantRoles v-else-if="route.params.part === 'tenant-roles'" :model="model.data.value" />
+    <template v-else>
+      <section class="sheet" aria-labelledby="held">
+        <form class="plain line" aria-label="Place" @submit.prevent="show({ at: place.trim() })">
+          <NameField v-model="place" label="At" placeholder="everywhere, tenant:northline, vessel:kestrel" :width="22" />
+          <label>Role<select v-model="role"><option value="">any</option><option v-for="known in model.data.value.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
+          <ElButton native-type="submit">Show</ElButton>
+        </form>
+        <FailureNote v-if="held.error.value ?? ended.error.value" :error="(held.error.value ?? ended.error.value)!" />
+        <template v-if="held.data.value">
+          <h2 id="held">{{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}</h2>
+          <p class="soft">
+            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><button type="button" class="place" @click="show({ at: outer })">{{ outer }}</button></template>. Soonest end first.
+          </p>
+          <HoldingTable v-if="held.data.value.items.length" :items="held.data.value.items" :at="at" @end="end" />
+          <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
+          <button v-if="after" type="button" class="plain-button" @click="show({ at, after: String(Math.max(after - 100, 0)) })">Sooner</button>
+          <button v-if="held.data.value.next" type="button" class="plain-button" @click="show({ at, after: String(held.data.value.next) })">Later</button>
+        </template>
+        <p v-else-if="held.busy.value" class="soft">Reading the grants …</p>
+      </section>
+      <GiveForm :model="model.data.value" :at="at" :made="keys" @given="look" />
+    </template>
+  </template>
+</template>
+
+<style scoped>
+.sheet {
+  margin-bottom: 16px;
+}
+h2 {
+  margin-top: 14px;
+}
+p {
+  margin: 4px 0;
+}
+.place {
+  font: 13px var(--mono);
+  color: inherit;
+  background: none;
+  border: 0;
+  padding: 0;
+  min-height: 24px;
+  text-decoration: underline;
+  text-underline-offset: 3px;
+  cursor: pointer;
+}
+</style>

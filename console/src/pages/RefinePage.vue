@@ -1,0 +1,37 @@
+<script setup lang="ts">
+import { computed, onMounted } from 'vue'
+import { RouterLink, useRoute } from 'vue-router'
+import { api } from '../api/calls'
+import ConfersPanel from '../components/ConfersPanel.vue'
+import FailureNote from '../components/FailureNote.vue'
+import PicturePanel from '../components/PicturePanel.vue'
+import RulesPanel from '../components/RulesPanel.vue'
+import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
+
+const route = useRoute()
+const draft = useDraft()
+const live = useAsync(() => api.model())
+const parts = [
+  { part: '', text: 'Relationships' },
+  { part: 'rules', text: 'Rules' },
+  { part: 'confers', text: 'Confers and separations' },
+]
+/** In a draft, what its text says as it is written; else what is live. */
+const model = computed(() => draft.checked.data.value?.model ?? live.data.value)
+onMounted(live.run)
+</script>
+
+<template>
+  <h1>Refine</h1>
+  <nav class="parts" aria-label="Parts of Refine">
+    <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'refine', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
+  </nav>
+  <FailureNote v-if="live.error.value" :error="live.error.value" />
+  <p v-else-if="!model" class="soft">Reading the charter …</p>
+  <template v-else>
+    <RulesPanel v-if="route.params.part === 'rules'" :model="model" />
+    <ConfersPanel v-else-if="route.params.part === 'confers'" :model="model" />
+    <PicturePanel v-else :model="model" />
+  </template>
+</template>

@@ -1,0 +1,366 @@
+//! Changing a charter's text by its parts, as forms do: what is not changed stays as it was written,
+//! comments and layout too.
+
+use crate::source::{MAX_FILE_BYTES, SourceFile, Sources};
+use serde::Deserialize;
+use serde_json::Value as Json;
+use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value};
+
+/// Most edits at a time.
+pub const MAX_EDITS: usize = 1_000;
+/// Longest path of an edit, in names.
+const MAX_PATH: usize = 8;
+
+/// One change: what stands at a path is from now on this, or nothing.
+///
+/// A path names tables as the text does: `["role", "inspector", "permissions"]`. Of tables that are
+/// listed (`[[rule]]`) one is named by its `key`, or by `#0`, `#1` … in the order they stand in a
+/// table; `#new` adds one.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Edit {
+    /// Where.
+    pub path: Vec<String>,
+    /// What; none takes it away.
+    #[serde(default)]
+    pub value: Option<Json>,
+}
+
+/// The text with changes made, one after the other.
+///
+/// # Errors
+/// If a file is not TOML, a path leads nowhere, or a value cannot be written. Nothing is half done.
+pub fn edit(sources: &Sources, edits: &[Edit]) -> Result<Sources, String> {
+    if edits.len() > MAX_EDITS {
+        return Err(format!("at most {MAX_EDITS} edits at a time"));
+    }
+    let mut files = sources.files().to_vec();
+    for one in edits {
+        if !(1..=MAX_PATH).contains(&one.path.len()) {
+            return Err(format!("a path has 1 to {MAX_PATH} names"));
+        }
+        change(&mut files, one).map_err(|wrong| format!("{}: {wrong}", one.path.join(".")))?;
+    }
+    Ok(Sources::new(files))
+}
+
+fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
+    let at = match file_of(files, &edit.path)? {
+        Some(at) => at,
+        None if edit.value.is_none() => return Err("there is no such thing".to_owned()),
+        None => {
+            files.push(SourceFile { path: "charter.toml".to_owned(), text: String::new() });
+            files.len() - 1
+        }
+    };
+    let mut document = parse(&files[at])?;
+    set(document.as_table_mut(), &edit.path, edit.value.as_ref(), 1)?;
+    let text = document.to_string();
+    if text.len() > MAX_FILE_BYTES {
+        return Err(format!("{} would be larger than {MAX_FILE_BYTES} bytes", files[at].path));
+    }
+    files[at].text = text.trim_start_matches('\n').to_owned();
+    // What was written must be read again as it was meant.
+    parse(&files[at]).map(|_| ())
+}
+
+fn parse(file: &SourceFile) -> Result<DocumentMut, String> {
+    file.text.parse().map_err(|error: toml_edit::TomlError| {
+        let what = error.message().lines().next().unwrap_or("broken TOML").to_owned();
+        format!("{} cannot be read: {what}", file.path)
+    })
+}
+
+/// The file that has what a path names; else the last that has something of its kind; else the first.
+fn file_of(files: &[SourceFile], path: &[String]) -> Result<Option<usize>, String> {
+    let mut like = None;
+    for (at, file) in files.iter().enumerate() {
+        let document = parse(file)?;
+        let Some(kind) = document.get(&path[0]) else { continue };
+        like = Some(at);
+        let has = match (kind, path.get(1)) {
+            (_, None) => true,
+            (Item::ArrayOfTables(all), Some(key)) => index(all, key).is_some(),
+            (table, Some(key)) => table.as_table_like().is_some_and(|table| table.contains_key(key)),
+        };
+        if has {
+            return Ok(Some(at));
+        }
+    }
+    Ok(like.or((!files.is_empty()).then_some(0)))
+}
+
+/// Which of listed tables a name means.
+fn index(all: &ArrayOfTables, name: &str) -> Option<usize> {
+    match name.strip_prefix('#') {
+        Some(number) => number.parse().ok().filter(|at| *at < all.len()),
+        None => all.iter().position(|table| table.get("key").and_then(Item::as_str) == Some(name)),
+    }
+}
+
+/// Tables that are listed wherever they stand.
+const LISTED: [&str; 6] = ["rule", "separation", "route", "affordance", "clause", "confer"];
+
+fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: usize) -> Result<(), String> {
+    let (name, rest) = path.split_first().ok_or("the path is too short")?;
+    if !rest.is_empty() && LISTED.contains(&name.as_str()) {
+        return set_listed(table, name, rest, value);
+    }
+    let Some((_, inner)) = rest.split_first().map(|_| ((), rest)) else {
+        return put(table, name, value, depth);
+    };
+    if table.get(name).is_none() {
+        if value.is_none() {
+            return Ok(());
+        }
+        let mut new = Table::new();
+        // `[role.deckhand]` needs no `[role]` of its own.
+        new.set_implicit(depth == 1);
+        new.decor_mut().set_prefix("\n");
+        table.insert(name, Item::Table(new));
+    }
+    let next = table.get_mut(name).and_then(Item::as_table_like_mut);
+    set(next.ok_or_else(|| format!("{name} is not a table"))?, inner, value, depth + 1)
+}
+
+fn set_listed(
+    table: &mut dyn TableLike,
+    name: &str,
+    rest: &[String],
+    value: Option<&Json>,
+) -> Result<(), String> {
+    let (which, rest) = rest.split_first().ok_or("the path is too short")?;
+    if table.get(name).is_none() {
+        table.insert(name, Item::ArrayOfTables(ArrayOfTables::new()));
+    }
+    let all = table.get_mut(name).and_then(Item::as_array_of_tables_mut);
+    let all = all.ok_or_else(|| format!("{name} is not a list of tables"))?;
+    let at = match index(all, which) {
+        Some(at) => at,
+        None if value.is_none() => return Err(format!("there is no {name} {which}")),
+        None => {
+            let mut new = Table::new();
+            new.decor_mut().set_prefix("\n");
+            if !which.starts_with('#') {
+                new.insert("key", toml_edit::value(which.as_str()));
+            } else if which != "#new" {
+                return Err(format!("there is no {name} {which}"));
+            }
+            all.push(new);
+            all.len() - 1
+        }
+    };
+    if rest.is_empty() {
+        let Some(value) = value else {
+            all.remove(at);
+            return Ok(());
+        };
+        let object = value.as_object().ok_or_else(|| format!("a {name} is an object"))?;
+        let one = all.get_mut(at).ok_or("there is no such thing")?;
+        return object.iter().try_for_each(|(key, value)| put(one, key, Some(value), 3));
+    }
+    set(all.get_mut(at).ok_or("there is no such thing")?, rest, value, 3)
+}
+
+/// Writes one key. An object of depth 2, such as a role, is a table of its own.
+fn put(table: &mut dyn TableLike, key: &str, value: Option<&Json>, depth: usize) -> Result<(), String> {
+    let Some(value) = value.filter(|value| !value.is_null()) else {
+        table.remove(key);
+        return Ok(());
+    };
+    if let (Json::Object(members), true) = (value, depth <= 2) {
+        if table.get(key).is_none() {
+            let mut new = Table::new();
+            new.decor_mut().set_prefix("\n");
+            table.insert(key, Item::Table(new));
+        }
+        let one = table.get_mut(key).and_then(Item::as_table_like_mut);
+        let one = one.ok_or_else(|| format!("{key} is not a table"))?;
+        return members.iter().try_for_each(|(name, value)| put(one, name, Some(value), depth + 1));
+    }
+    if let (Some(Item::Value(Value::Array(old))), Json::Array(new)) = (table.get_mut(key), value) {
+        return relist(old, new);
+    }
+    let decor = table.get(key).and_then(Item::as_value).map(|old| old.decor().clone());
+    let mut new = written(value)?;
+    if let Some(decor) = decor {
+        *new.decor_mut() = decor;
+    }
+    match table.get_mut(key) {
+        Some(item) => *item = Item::Value(new),
+        None => {
+            table.insert(key, Item::Value(new));
+        }
+    }
+    Ok(())
+}
+
+/// Makes a list hold other items; those that stay keep their lines and comments.
+///
+/// A comment behind an item stands, for the reader of TOML, before the next one; it goes where its
+/// item goes.
+fn relist(old: &mut Array, new: &[Json]) -> Result<(), String> {
+    let split = |text: &str| match text.find('\n') {
+        Some(at) => (text[..at].to_owned(), text[at..].to_owned()),
+        None => (String::new(), text.to_owned()),
+    };
+    let new: Vec<Value> = new.iter().map(written).collect::<Result<_, _>>()?;
+    let prefix = |item: &Value| item.decor().prefix().and_then(RawString::as_str).unwrap_or_default().to_owned();
+    let (mut behind, mut before): (Vec<String>, Vec<String>) =
+        old.iter().map(|item| split(&prefix(item))).unzip();
+    let (last_behind, end) = split(old.trailing().as_str().unwrap_or_default());
+    behind.push(last_behind);
+    let first = if behind.is_empty() { String::new() } else { behind.remove(0) };
+    // A list over several lines goes on so.
+    let line = before.last().filter(|text| text.contains('\n')).map_or_else(
+        || " ".to_owned(),
+        |text| format!("\n{}", text.rsplit('\n').next().unwrap_or_default()),
+    );
+    let mut kept: Vec<(Value, String, String)> = Vec::new();
+    for (at, item) in old.iter().enumerate() {
+        if new.iter().any(|wanted| meaning(wanted) == meaning(item)) {
+            kept.push((item.clone(), std::mem::take(&mut before[at]), std::mem::take(&mut behind[at])));
+        }
+    }
+    for item in new {
+        if !kept.iter().any(|(known, _, _)| meaning(known) == meaning(&item)) {
+            kept.push((item, line.clone(), String::new()));
+        }
+    }
+    if let Some((_, before, _)) = kept.first_mut()
+        && before == " "
+    {
+        before.clear();
+    }
+    old.clear();
+    let mut ahead = first;
+    for (item, before, after) in kept {
+        old.push_formatted(item.decorated(format!("{ahead}{before}"), ""));
+        ahead = after;
+    }
+    old.set_trailing(format!("{ahead}{end}"));
+    Ok(())
+}
+
+/// A value without its layout.
+fn meaning(value: &Value) -> String {
+    let mut bare = value.clone();
+    bare.decor_mut().clear();
+    match bare {
+        Value::String(text) => text.value().clone(),
+        other => other.to_string(),
+    }
+}
+
+fn written(value: &Json) -> Result<Value, String> {
+    Ok(match value {
+        Json::Null => return Err("nothing cannot be written".to_owned()),
+        Json::Bool(value) => (*value).into(),
+        Json::Number(number) => match number.as_i64() {
+            Some(whole) => whole.into(),
+            None => number.as_f64().ok_or("a number is too large")?.into(),
+        },
+        Json::String(text) => text.as_str().into(),
+        Json::Array(items) => items.iter().map(written).collect::<Result<Array, _>>()?.into(),
+        Json::Object(members) => {
+            let mut table = InlineTable::new();
+            for (key, value) in members {
+                table.insert(key, written(value)?);
+            }
+            table.into()
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    const TEXT: &str = r#"# Who may what.
+[role.deckhand]
+name = "Deckhand"  # on board
+permissions = [
+    "vessel:view",  # all of them
+    "voyage:view",
+]
+
+[[rule]]
+key = "own"
+effect = "deny"  # always
+permissions = ["a:b"]
+
+[resource.manifest]
+actions = { view = "See it" }
+"#;
+
+    fn edited(path: &[&str], value: Option<Json>) -> Result<String, String> {
+        let path = path.iter().map(|&name| name.to_owned()).collect();
+        let sources = Sources::single("roles.toml", TEXT);
+        edit(&sources, &[Edit { path, value }]).map(|sources| sources.files()[0].text.clone())
+    }
+
+    #[rstest]
+    #[case(&["role", "deckhand", "name"], json!("Hand"), "\"Deckhand\"", "\"Hand\"")]
+    #[case(&["role", "deckhand", "permissions"], json!(["vessel:view", "voyage:view", "berth:view"]),
+        "    \"voyage:view\",\n", "    \"voyage:view\",\n    \"berth:view\",\n")]
+    #[case(&["role", "deckhand", "permissions"], json!(["vessel:view"]), "\n    \"voyage:view\",", "")]
+    #[case(&["rule", "own", "permissions"], json!(["a:b", "a:c"]), "[\"a:b\"]", "[\"a:b\", \"a:c\"]")]
+    #[case(&["rule", "#0", "effect"], json!("allow"), "\"deny\"", "\"allow\"")]
+    #[case(&["resource", "manifest", "actions", "file"], json!("File it"),
+        "{ view = \"See it\" }", "{ view = \"See it\" , file = \"File it\" }")]
+    #[case(&["role", "cook"], json!({ "name": "Cook", "permissions": ["galley:use"] }), "\n[[rule]]",
+        "\n[role.cook]\nname = \"Cook\"\npermissions = [\"galley:use\"]\n\n[[rule]]")]
+    fn what_is_not_changed_stays_as_it_was(
+        #[case] path: &[&str],
+        #[case] value: Json,
+        #[case] old: &str,
+        #[case] new: &str,
+    ) {
+        assert!(TEXT.contains(old), "{old}");
+        let text = edited(path, Some(value)).expect("can be written");
+        let plain = |text: &str| text.replace(" ,", ",");
+        assert_eq!(plain(&text), plain(&TEXT.replacen(old, new, 1)));
+    }
+
+    #[rstest]
+    #[case(&["resource", "manifest", "attributes", "hazard"], json!("integer"), "[resource.manifest.attributes]\nhazard = \"integer\"")]
+    #[case(&["resource", "manifest", "confer", "#new"], json!({ "role": "x", "to": { "relation": "declarant" } }),
+        "[[resource.manifest.confer]]\nrole = \"x\"\nto = { relation = \"declarant\" }")]
+    #[case(&["rule", "new-one"], json!({ "effect": "allow", "when": "resource.a == 'b'" }),
+        "[[rule]]\nkey = \"new-one\"\neffect = \"allow\"\nwhen = \"resource.a == 'b'\"")]
+    #[case(&["application", "customs"], json!({ "name": "Customs" }), "[application.customs]\nname = \"Customs\"")]
+    fn what_is_new_is_added_and_all_else_stays(#[case] path: &[&str], #[case] value: Json, #[case] part: &str) {
+        let text = edited(path, Some(value)).expect("can be written");
+        assert!(text.contains(part), "{text}");
+        let lines = |text: &str| text.lines().filter(|line| !line.is_empty()).collect::<String>();
+        assert_eq!(lines(&text.replacen(part, "", 1)), lines(TEXT), "{text}");
+    }
+
+    #[rstest]
+    #[case(&["role", "deckhand"], "[[rule]]\nkey")]
+    #[case(&["rule", "own"], "[resource.manifest]")]
+    fn what_is_taken_away_takes_nothing_along(#[case] path: &[&str], #[case] stays: &str) {
+        let text = edited(path, None).expect("can be taken away");
+        assert!(text.contains(stays), "{text}");
+        assert!(text.len() < TEXT.len());
+    }
+
+    #[rstest]
+    #[case(&["rule", "unknown"], None)]
+    #[case(&["rule", "#7", "effect"], Some(json!("deny")))]
+    #[case(&["role", "deckhand", "name", "x"], Some(json!(1)))]
+    #[case(&[], Some(json!(1)))]
+    #[case(&["rule", "own"], Some(json!("deny")))]
+    fn what_cannot_be_done_says_so(#[case] path: &[&str], #[case] value: Option<Json>) {
+        edited(path, value).expect_err("cannot be done");
+    }
+
+    #[test]
+    fn an_empty_charter_gets_a_file() {
+        let name = Edit { path: vec!["charter".to_owned()], value: Some(json!({ "name": "New", "format": 1 })) };
+        let sources = edit(&Sources::new(Vec::new()), &[name]).expect("can be written");
+        assert_eq!(sources.files()[0].text, "[charter]\nname = \"New\"\nformat = 1\n");
+    }
+}

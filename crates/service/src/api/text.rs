@@ -1,0 +1,184 @@
+//! Texts on the way: checked as they are written, changed by forms, and begun from a document.
+
+use super::charter::{File, Model};
+use super::draft::{Standing, sources, standing};
+use crate::App;
+use crate::body::{LARGE, StrictJson};
+use crate::caller::Operator;
+use crate::problem::{Problem, Refused};
+use axum::Json;
+use axum::extract::State;
+use ostrog_core::charter::edit::{Edit, edit};
+use ostrog_core::charter::outline::{Defined, outline};
+use ostrog_core::import;
+use ostrog_core::names::is_key;
+use ostrog_core::source::{Span, Sources};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A charter's files.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Files {
+    /// All of them.
+    files: Vec<File>,
+}
+
+/// What is to be said of a text.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Checked {
+    /// Errors, warnings, changes against what is live.
+    standing: Standing,
+    /// Everything that is defined.
+    outline: Vec<DefinedShown>,
+    /// What it declares, if it has no errors.
+    model: Option<Model>,
+}
+
+/// A definition.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct DefinedShown {
+    /// `type`, `permission`, `role`, `attribute` …
+    kind: &'static str,
+    /// As conditions and lists write it.
+    name: String,
+    /// What it is.
+    words: String,
+    /// Where.
+    #[serde(flatten)]
+    range: Range,
+}
+
+/// A stretch of a file, in UTF-16 units as editors count.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Range {
+    /// The file.
+    path: String,
+    /// The first unit.
+    start: usize,
+    /// The one after the last.
+    end: usize,
+}
+
+impl Range {
+    /// Where a span stands.
+    pub fn of(sources: &Sources, span: Span) -> Range {
+        let file = sources.files().get(span.file as usize);
+        let text = file.map_or("", |file| file.text.as_str());
+        let units = |to: u32| text.get(..to as usize).map_or(0, |before| before.encode_utf16().count());
+        Range {
+            path: file.map(|file| file.path.clone()).unwrap_or_default(),
+            start: units(span.start),
+            end: units(span.end),
+        }
+    }
+}
+
+/// Checks a text without keeping it.
+#[utoipa::path(post, path = "/api/v1/texts/check", tag = "charter", request_body = Files,
+    responses(
+        (status = 200, description = "Its errors, its changes, and what it defines", body = Checked),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn check(
+    State(app): State<App>,
+    operator: Operator,
+    StrictJson(asked): StrictJson<Files, LARGE>,
+) -> Result<Json<Checked>, Problem> {
+    operator.needs("charter:read")?;
+    let sources = sources(asked.files)?;
+    tokio::task::block_in_place(|| {
+        let base = app.node.state().live.as_ref().map(|live| live.revision.number);
+        let shown = |one: Defined| DefinedShown {
+            kind: one.kind,
+            range: Range::of(&sources, one.span),
+            name: one.name,
+            words: one.words,
+        };
+        let outline = outline(&sources).into_iter().map(shown).collect();
+        let model = app.texts.compiled(&sources).ok().map(|policy| Model::of(&policy));
+        Ok(Json(Checked { standing: standing(&app, &sources, base), outline, model }))
+    })
+}
+
+/// Changes of a text by its parts.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Edits {
+    /// All files.
+    files: Vec<File>,
+    /// One after the other: `{"path": ["role", "deckhand", "permissions"], "value": […]}`.
+    #[schema(value_type = Vec<Object>)]
+    edits: Vec<Edit>,
+}
+
+/// A text.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Edited {
+    /// Its files, by path.
+    files: Vec<File>,
+}
+
+/// Changes a text by its parts, without keeping it: comments and layout stay.
+#[utoipa::path(post, path = "/api/v1/texts/edit", tag = "charter", request_body = Edits,
+    responses(
+        (status = 200, description = "The text with the changes", body = Edited),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn change(
+    operator: Operator,
+    StrictJson(asked): StrictJson<Edits, LARGE>,
+) -> Result<Json<Edited>, Problem> {
+    operator.needs("charter:read")?;
+    let sources = sources(asked.files)?;
+    let edited = tokio::task::block_in_place(|| edit(&sources, &asked.edits));
+    let edited = edited.map_err(|wrong| Problem::invalid(format!("{wrong}.")))?;
+    Ok(Json(Edited { files: edited.files().iter().map(File::from).collect() }))
+}
+
+/// A document to begin from.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Imported {
+    /// An OpenAPI 3.0 or 3.1 document, JSON or YAML.
+    document: String,
+    /// The key of the application it describes.
+    application: String,
+}
+
+/// What a document suggests.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Suggested {
+    /// A charter's file; every guess has its reason beside it.
+    text: String,
+    /// How many operations the document has.
+    operations: usize,
+    /// How many became routes.
+    routes: usize,
+    /// What is left, and why.
+    unmapped: Vec<String>,
+}
+
+/// Makes a charter's file from an OpenAPI document, without keeping it.
+#[utoipa::path(post, path = "/api/v1/texts/import", tag = "charter", request_body = Imported,
+    responses(
+        (status = 200, description = "What it suggests", body = Suggested),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn begin(
+    operator: Operator,
+    StrictJson(asked): StrictJson<Imported, LARGE>,
+) -> Result<Json<Suggested>, Problem> {
+    operator.needs("charter:read")?;
+    if !is_key(&asked.application) {
+        return Err(Problem::invalid(format!("{:?} is no key of an application.", asked.application)));
+    }
+    let draft = tokio::task::block_in_place(|| import::openapi(&asked.document, &asked.application));
+    let draft = draft.map_err(|wrong| Problem::invalid(format!("The document cannot be read: {wrong}.")))?;
+    Ok(Json(Suggested {
+        text: draft.text,
+        operations: draft.operations,
+        routes: draft.routes,
+        unmapped: draft.unmapped,
+    }))
+}

@@ -1,0 +1,122 @@
+//! What applications asked lately: the last question of each, and questions that named what the
+//! charter does not declare. In this node's memory, since its start.
+
+use jiff::Timestamp;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::{Mutex, PoisonError, RwLock};
+
+/// Most unknown questions that are told apart.
+const MAX_UNKNOWN: usize = 1_000;
+/// Most applications: more than a charter has.
+const MAX_APPLICATIONS: usize = 1_000;
+
+/// A question in short.
+#[derive(Clone, Debug, Default)]
+pub struct Short {
+    /// Who.
+    pub subject: String,
+    /// `type:action`.
+    pub permission: String,
+    /// With what.
+    pub resource: Option<String>,
+    /// The decision.
+    pub allowed: bool,
+    /// Why.
+    pub reason: String,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// How often something unknown was asked.
+#[derive(Clone, Copy, Debug)]
+pub struct Times {
+    /// How often.
+    pub count: u64,
+    /// When last.
+    pub last: Timestamp,
+}
+
+#[derive(Debug, Default)]
+struct Last {
+    second: AtomicI64,
+    question: Mutex<Short>,
+}
+
+/// What was asked.
+#[derive(Debug, Default)]
+pub struct Log {
+    last: RwLock<HashMap<String, Last>>,
+    unknown: Mutex<BTreeMap<(String, String), Times>>,
+}
+
+impl Log {
+    /// Notes the last question of an application: one a second at most, so that it costs nothing.
+    pub fn note(&self, application: &str, at: Timestamp, question: impl FnOnce() -> Short) {
+        let second = at.as_second();
+        let seen = |last: &Last| last.second.swap(second, Ordering::Relaxed) == second;
+        {
+            let known = self.last.read().unwrap_or_else(PoisonError::into_inner);
+            if let Some(last) = known.get(application) {
+                if last.second.load(Ordering::Relaxed) != second && !seen(last) {
+                    *last.question.lock().unwrap_or_else(PoisonError::into_inner) = question();
+                }
+                return;
+            }
+        }
+        let mut all = self.last.write().unwrap_or_else(PoisonError::into_inner);
+        if all.len() < MAX_APPLICATIONS {
+            let last = Last { second: AtomicI64::new(second), question: Mutex::new(question()) };
+            all.insert(application.to_owned(), last);
+        }
+    }
+
+    /// Counts a question about a permission that the charter does not declare.
+    pub fn unknown(&self, application: &str, permission: &str, at: Timestamp) {
+        let mut all = self.unknown.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = (application.to_owned(), permission.chars().take(200).collect());
+        if all.len() < MAX_UNKNOWN || all.contains_key(&key) {
+            let times = all.entry(key).or_insert(Times { count: 0, last: at });
+            times.count += 1;
+            times.last = at;
+        }
+    }
+
+    /// The last question of an application.
+    pub fn last(&self, application: &str) -> Option<Short> {
+        let all = self.last.read().unwrap_or_else(PoisonError::into_inner);
+        let last = all.get(application)?.question.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        Some(last)
+    }
+
+    /// Unknown questions: application, permission, how often.
+    pub fn all_unknown(&self) -> Vec<(String, String, Times)> {
+        let all = self.unknown.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().map(|((application, permission), times)| (application.clone(), permission.clone(), *times)).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_last_question_is_noted_once_a_second_and_unknown_ones_are_bounded() {
+        let log = Log::default();
+        let at = |second| Timestamp::from_second(second).expect("a moment");
+        let question = |permission: &str| Short { permission: permission.to_owned(), ..Short::default() };
+        log.note("customs", at(1), || question("a:b"));
+        log.note("customs", at(1), || question("a:c"));
+        assert_eq!(log.last("customs").expect("noted").permission, "a:b");
+        log.note("customs", at(2), || question("a:d"));
+        assert_eq!(log.last("customs").expect("noted").permission, "a:d");
+        assert!(log.last("quay").is_none());
+        for round in 0..MAX_UNKNOWN + 5 {
+            log.unknown("customs", &format!("x:{round}"), at(3));
+        }
+        log.unknown("customs", "x:0", at(4));
+        let all = log.all_unknown();
+        assert_eq!(all.len(), MAX_UNKNOWN);
+        assert!(all.iter().any(|(_, name, times)| name == "x:0" && times.count == 2 && times.last == at(4)));
+    }
+}
