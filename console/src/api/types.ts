@@ -112,6 +112,8 @@ export type Suggested = S['Suggested']
 export interface Edit {
   path: string[]
   value?: unknown
+  add?: string
+  remove?: string
 }
 
 export interface Right {

@@ -15,7 +15,9 @@ const busy = ref(false)
 const error = shallowRef<Error>()
 /** What somebody else saved since this text was read. */
 const other = shallowRef<{ draft: Draft; files: File[] }>()
-const checked = useAsync(api.check)
+/** The resource type whose roles grid is looked at. */
+const sheet = ref('')
+const checked = useAsync((text: File[]) => api.check(text, sheet.value || undefined))
 let timer: ReturnType<typeof setTimeout> | undefined
 
 const isChanged = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.value))
@@ -91,6 +93,12 @@ export function useDraft() {
     return true
   }
 
+  /** Looks at the roles grid of a type, as the text has it now. */
+  function look(type: string) {
+    sheet.value = type
+    if (draft.value) void checked.run(files.value)
+  }
+
   async function save() {
     const own = draft.value
     if (!own) return false
@@ -138,5 +146,5 @@ export function useDraft() {
   }
 
   const outline = computed<Checked['outline']>(() => checked.data.value?.outline ?? [])
-  return { draft, files, busy, error, other, checked, outline, isChanged, standing, errors, open, begin, write, edit, save, overwrite, yield: yield_, leave, resume }
+  return { draft, files, busy, error, other, checked, outline, isChanged, standing, errors, open, begin, write, edit, look, save, overwrite, yield: yield_, leave, resume }
 }

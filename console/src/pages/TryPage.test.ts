@@ -2,6 +2,7 @@ import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import { createMemoryHistory, createRouter, type Router } from 'vue-router'
 import AskLine from '../components/AskLine.vue'
+import { routes } from '../router'
 import TryPage from './TryPage.vue'
 
 interface Sent {
@@ -23,23 +24,15 @@ function service() {
     const supposed = (body.suppose as string[]).length
     const allowed = kept || supposed > 0
     const explanation = { allowed, reason: allowed ? 'role:inspector' : 'condition', sentence: allowed ? 'she may' : 'she may not', way: [], arrivals: [], rules: [], 'also-held': [], ignored: [] }
-    return new Response(JSON.stringify({ explanation, supposed, now: '', revision: 1, position: 2 }))
+    const take = { ways: [[{ words: 'user:ines.clearance to be at least 5', fact: 'user:ines.clearance = 5' }]], trials: 1, exhaustive: true }
+    return new Response(JSON.stringify({ explanation, supposed, now: '', revision: 1, position: 2, ...(allowed ? {} : { 'would-take': take }) }))
   })
 }
 
 beforeEach(() => {
   sent = []
   service()
-  const page = { template: '<p />' }
-  router = createRouter({
-    history: createMemoryHistory(),
-    routes: [
-      { path: '/', name: 'today', component: page },
-      { path: '/try', name: 'try', component: page },
-      { path: '/roles/:type?', name: 'roles', component: page },
-      { path: '/register/:name', name: 'entity', component: page },
-    ],
-  })
+  router = createRouter({ history: createMemoryHistory(), routes })
 })
 afterEach(() => vi.unstubAllGlobals())
 
@@ -50,19 +43,45 @@ it('asks what the address says, supposes beside it, and makes it so', async () =
   const page = mount(TryPage, { global: { plugins: [router] } })
   await flushPromises()
   expect(page.findAll('.verdict').map((verdict) => verdict.text())).toEqual(['Denied'])
-  expect(asked()[0]).toEqual({ subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204', context: { zone: 'quay' }, suppose: [] })
+  expect(asked()[0]).toEqual({ subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204', context: { zone: 'quay' }, suppose: [], 'would-take': true })
 
   await page.find('#fact').setValue('user:ines.clearance = 5')
-  await page.find('form[aria-label="Change one thing"]').trigger('submit')
+  await page.find('form[aria-label="Beside it"]').trigger('submit')
   await flushPromises()
   expect(page.findAll('.verdict').map((verdict) => verdict.text())).toEqual(['Denied', 'Allowed'])
   expect(asked()[1]?.suppose).toEqual(['user:ines.clearance = 5'])
   expect(sent.some(({ path }) => path === '/api/v1/facts')).toBe(false)
 
-  await page.findAll('form[aria-label="Change one thing"] button')[1]!.trigger('click')
+  await page.findAll('form[aria-label="Beside it"] button')[1]!.trigger('click')
   await flushPromises()
-  expect(sent.find(({ path }) => path === '/api/v1/facts')?.body).toEqual({ set: ['user:ines.clearance = 5'] })
+  expect(sent.find(({ path }) => path === '/api/v1/facts')?.body).toEqual({ set: ['user:ines.clearance = 5'], remove: [] })
   expect(page.findAll('.verdict').map((verdict) => verdict.text())).toEqual(['Allowed'])
+})
+
+it('shows another subject beside the first, what it would take, and keeps the answer as a case', async () => {
+  await router.push('/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204')
+  const page = mount(TryPage, { global: { plugins: [router] } })
+  await flushPromises()
+  await page.find('.take button').trigger('click')
+  await flushPromises()
+  expect(asked()[1]).toMatchObject({ suppose: ['user:ines.clearance = 5'], subject: 'user:ines' })
+
+  await page.find('select[name=beside]').setValue('subject')
+  await page.find('#fact').setValue('user:rui')
+  await page.find('form[aria-label="Beside it"]').trigger('submit')
+  await flushPromises()
+  expect(asked()[2]).toMatchObject({ subject: 'user:rui', suppose: [] })
+
+  await page.find('form[aria-label="Keep as a case"]').trigger('submit')
+  await flushPromises()
+  expect(sent.find(({ path }) => path === '/api/v1/cases')?.body).toEqual({
+    name: 'user:ines may not manifest:release on manifest:m-204',
+    subject: 'user:ines',
+    permission: 'manifest:release',
+    resource: 'manifest:m-204',
+    may: false,
+    context: {},
+  })
 })
 
 it('says what is missing instead of asking', async () => {

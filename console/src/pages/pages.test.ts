@@ -2,22 +2,12 @@ import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, expect, it, vi } from 'vitest'
 import { createMemoryHistory, createRouter } from 'vue-router'
 import AnswerSheet from '../components/AnswerSheet.vue'
+import { routes } from '../router'
 import RolesPage from './RolesPage.vue'
 import TodayPage from './TodayPage.vue'
 import type { Asked } from '../api/types'
 
-function router() {
-  const page = { template: '<p />' }
-  return createRouter({
-    history: createMemoryHistory(),
-    routes: [
-      { path: '/', name: 'today', component: page },
-      { path: '/roles/:type?', name: 'roles', component: page },
-      { path: '/try', name: 'try', component: page },
-      { path: '/register/:name', name: 'entity', component: page },
-    ],
-  })
-}
+const router = () => createRouter({ history: createMemoryHistory(), routes })
 
 /** A service that answers from a table, and with a problem for everything else. */
 function service(answers: Record<string, unknown>) {

@@ -16,7 +16,7 @@ const MAX_PATH: usize = 8;
 /// A path names tables as the text does: `["role", "inspector", "permissions"]`. Of tables that are
 /// listed (`[[rule]]`) one is named by its `key`, or by `#0`, `#1` … in the order they stand in a
 /// table; `#new` adds one.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Edit {
     /// Where.
@@ -24,6 +24,12 @@ pub struct Edit {
     /// What; none takes it away.
     #[serde(default)]
     pub value: Option<Json>,
+    /// Instead: what the list there shall have too.
+    #[serde(default)]
+    pub add: Option<String>,
+    /// Instead: what the list there shall have no more. A list that is empty then is taken away.
+    #[serde(default)]
+    pub remove: Option<String>,
 }
 
 /// The text with changes made, one after the other.
@@ -47,14 +53,18 @@ pub fn edit(sources: &Sources, edits: &[Edit]) -> Result<Sources, String> {
 fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
     let at = match file_of(files, &edit.path)? {
         Some(at) => at,
-        None if edit.value.is_none() => return Err("there is no such thing".to_owned()),
+        None if edit.value.is_none() && edit.add.is_none() => return Err("there is no such thing".to_owned()),
         None => {
             files.push(SourceFile { path: "charter.toml".to_owned(), text: String::new() });
             files.len() - 1
         }
     };
     let mut document = parse(&files[at])?;
-    set(document.as_table_mut(), &edit.path, edit.value.as_ref(), 1)?;
+    let value = match (&edit.add, &edit.remove) {
+        (None, None) => edit.value.clone(),
+        _ => listed(&document, edit)?,
+    };
+    set(document.as_table_mut(), &edit.path, value.as_ref(), 1)?;
     let text = document.to_string();
     if text.len() > MAX_FILE_BYTES {
         return Err(format!("{} would be larger than {MAX_FILE_BYTES} bytes", files[at].path));
@@ -62,6 +72,34 @@ fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
     files[at].text = text.trim_start_matches('\n').to_owned();
     // What was written must be read again as it was meant.
     parse(&files[at]).map(|_| ())
+}
+
+/// The list at a path with something added, or without something.
+fn listed(document: &DocumentMut, edit: &Edit) -> Result<Option<Json>, String> {
+    let mut at: Option<&dyn TableLike> = Some(document.as_table());
+    let (last, outer) = edit.path.split_last().ok_or("the path is too short")?;
+    let mut names = outer.iter();
+    while let (Some(table), Some(name)) = (at, names.next()) {
+        at = match table.get(name) {
+            Some(Item::ArrayOfTables(all)) => {
+                let one = names.next().and_then(|which| all.get(index(all, which)?));
+                one.map(|one| one as &dyn TableLike)
+            }
+            item => item.and_then(Item::as_table_like),
+        };
+    }
+    let list = at.and_then(|table| table.get(last)).and_then(Item::as_array);
+    let mut list: Vec<Json> =
+        list.into_iter().flat_map(Array::iter).filter_map(Value::as_str).map(Json::from).collect();
+    if let Some(removed) = &edit.remove {
+        let before = list.len();
+        list.retain(|item| item != removed);
+        if list.len() == before {
+            return Err(format!("{removed} is not in the list"));
+        }
+    }
+    list.extend(edit.add.iter().filter(|added| !list.iter().any(|item| item == *added)).map(|added| Json::from(added.as_str())).collect::<Vec<_>>());
+    Ok((!list.is_empty()).then(|| list.into()))
 }
 
 fn parse(file: &SourceFile) -> Result<DocumentMut, String> {
@@ -298,7 +336,7 @@ actions = { view = "See it" }
     fn edited(path: &[&str], value: Option<Json>) -> Result<String, String> {
         let path = path.iter().map(|&name| name.to_owned()).collect();
         let sources = Sources::single("roles.toml", TEXT);
-        edit(&sources, &[Edit { path, value }]).map(|sources| sources.files()[0].text.clone())
+        edit(&sources, &[Edit { path, value, ..Edit::default() }]).map(|sources| sources.files()[0].text.clone())
     }
 
     #[rstest]
@@ -357,9 +395,38 @@ actions = { view = "See it" }
         edited(path, value).expect_err("cannot be done");
     }
 
+    #[rstest]
+    #[case(&["role", "deckhand", "permissions"], true, "berth:view", "    \"berth:view\",\n]")]
+    #[case(&["role", "deckhand", "permissions"], true, "vessel:view", "    \"voyage:view\",\n]")]
+    #[case(&["role", "deckhand", "permissions"], false, "voyage:view", "    \"vessel:view\",  # all of them\n]")]
+    #[case(&["role", "deckhand", "except"], true, "voyage:view", "except = [\"voyage:view\"]")]
+    #[case(&["rule", "own", "permissions"], true, "a:c", "[\"a:b\", \"a:c\"]")]
+    #[case(&["role", "cook", "permissions"], true, "galley:use", "[role.cook]\npermissions = [\"galley:use\"]")]
+    fn a_list_has_something_more_or_less(
+        #[case] path: &[&str],
+        #[case] more: bool,
+        #[case] item: &str,
+        #[case] part: &str,
+    ) {
+        let path = path.iter().map(|&name| name.to_owned()).collect();
+        let item = Some(item.to_owned());
+        let (add, remove) = if more { (item, None) } else { (None, item) };
+        let edited = edit(&Sources::single("roles.toml", TEXT), &[Edit { path, add, remove, value: None }]);
+        let text = edited.expect("can be written").files()[0].text.clone();
+        assert!(text.contains(part), "{text}");
+    }
+
+    #[test]
+    fn what_is_in_no_list_cannot_be_taken_out_of_it() {
+        let path = vec!["role".to_owned(), "deckhand".to_owned(), "permissions".to_owned()];
+        let one = Edit { path, remove: Some("voyage:plan".to_owned()), ..Edit::default() };
+        let told = edit(&Sources::single("roles.toml", TEXT), &[one]).expect_err("is not there");
+        assert_eq!(told, "role.deckhand.permissions: voyage:plan is not in the list");
+    }
+
     #[test]
     fn an_empty_charter_gets_a_file() {
-        let name = Edit { path: vec!["charter".to_owned()], value: Some(json!({ "name": "New", "format": 1 })) };
+        let name = Edit { path: vec!["charter".to_owned()], value: Some(json!({ "name": "New", "format": 1 })), ..Edit::default() };
         let sources = edit(&Sources::new(Vec::new()), &[name]).expect("can be written");
         assert_eq!(sources.files()[0].text, "[charter]\nname = \"New\"\nformat = 1\n");
     }

@@ -9,6 +9,8 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
 use ostrog_core::charter::edit::{Edit, edit};
+use ostrog_core::charter::grid::{Grid, grid as sheet};
+use ostrog_core::charter::model::KindId;
 use ostrog_core::charter::outline::{Defined, outline};
 use ostrog_core::import;
 use ostrog_core::names::is_key;
@@ -22,6 +24,9 @@ use utoipa::ToSchema;
 pub struct Files {
     /// All of them.
     files: Vec<File>,
+    /// Tell the roles grid of this type too.
+    #[serde(default)]
+    grid: Option<String>,
 }
 
 /// What is to be said of a text.
@@ -33,6 +38,8 @@ pub struct Checked {
     outline: Vec<DefinedShown>,
     /// What it declares, if it has no errors.
     model: Option<Model>,
+    /// The roles grid that was asked for.
+    grid: Option<Grid>,
 }
 
 /// A definition.
@@ -96,8 +103,13 @@ pub async fn check(
             words: one.words,
         };
         let outline = outline(&sources).into_iter().map(shown).collect();
-        let model = app.texts.compiled(&sources).ok().map(|policy| Model::of(&policy));
-        Ok(Json(Checked { standing: standing(&app, &sources, base), outline, model }))
+        let policy = app.texts.compiled(&sources).ok();
+        let model = policy.as_ref().map(|policy| Model::of(policy));
+        let grid = policy.as_ref().zip(asked.grid.as_deref()).and_then(|(policy, kind)| {
+            let id = policy.kind(kind).filter(|kind| KindId::is_resource(*kind))?;
+            Some(sheet(policy, id))
+        });
+        Ok(Json(Checked { standing: standing(&app, &sources, base), outline, model, grid }))
     })
 }
 

@@ -1,0 +1,87 @@
+import { flushPromises } from '@vue/test-utils'
+import { afterEach, beforeEach, expect, it, vi } from 'vitest'
+import { recall } from '../support/keeping'
+import { useDraft } from './useDraft'
+
+interface Saved {
+  digest: string
+  files: { path: string; text: string }[]
+}
+
+/** A service that keeps one draft, and refuses a text that was made from another. */
+let kept: Saved
+let calls: { path: string; body: Record<string, unknown> }[]
+
+function answer(status: number, body: unknown) {
+  return new Response(JSON.stringify(body), { status })
+}
+const shown = () => ({ draft: { id: 'D-1', title: 'Wider', base: 1, authors: [], digest: kept.digest, 'created-at': '', 'saved-at': '' }, files: kept.files, standing: standing() })
+const standing = () => ({ findings: [], fits: true, changes: [], unfit: [] })
+
+beforeEach(() => {
+  vi.useFakeTimers()
+  localStorage.clear()
+  kept = { digest: 'a', files: [{ path: 'roles.toml', text: 'one' }] }
+  calls = []
+  vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
+    const body = options.body ? (JSON.parse(String(options.body)) as Record<string, unknown>) : {}
+    calls.push({ path, body })
+    if (path === '/api/v1/texts/check') return answer(200, { standing: standing(), outline: [], model: null })
+    if (path === '/api/v1/texts/edit') return answer(200, { files: [{ path: 'roles.toml', text: 'edited' }] })
+    if (options.method === 'POST' && body.from !== kept.digest) return answer(412, { type: '', title: '', status: 412, detail: 'It was saved anew since.' })
+    if (options.method === 'POST') kept = { digest: `${kept.digest}+`, files: body.files as Saved['files'] }
+    return answer(200, shown())
+  })
+})
+afterEach(() => {
+  useDraft().leave()
+  vi.unstubAllGlobals()
+  vi.useRealTimers()
+})
+
+it('keeps what is not saved over a reload, and forgets it once it is', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  draft.write('roles.toml', 'two')
+  expect([draft.isChanged.value, recall('D-1')?.files[0]?.text]).toEqual([true, 'two'])
+  // A reload: the text on the page is gone, what was kept is not.
+  const backup = localStorage.getItem('ostrog-text-D-1')!
+  draft.leave()
+  localStorage.setItem('ostrog-text-D-1', backup)
+  localStorage.setItem('ostrog-draft', 'D-1')
+  await draft.resume()
+  expect([draft.files.value[0]?.text, draft.isChanged.value, draft.other.value]).toEqual(['two', true, undefined])
+  expect(await draft.save()).toBe(true)
+  expect([kept.files[0]?.text, draft.isChanged.value, recall('D-1')]).toEqual(['two', false, undefined])
+})
+
+it('never writes over what somebody else saved unless told to', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  draft.write('roles.toml', 'mine')
+  kept = { digest: 'b', files: [{ path: 'roles.toml', text: 'theirs' }] }
+  expect(await draft.save()).toBe(false)
+  expect([kept.files[0]?.text, draft.files.value[0]?.text, draft.other.value?.files[0]?.text]).toEqual(['theirs', 'mine', 'theirs'])
+  expect(await draft.overwrite()).toBe(true)
+  expect(kept.files[0]?.text).toBe('mine')
+
+  draft.write('roles.toml', 'mine again')
+  kept = { digest: 'c', files: [{ path: 'roles.toml', text: 'theirs again' }] }
+  await draft.save()
+  draft.yield()
+  expect([draft.files.value[0]?.text, recall('D-1')]).toEqual(['theirs again', undefined])
+})
+
+it('checks once after a pause in typing, and at once what a form changed', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  const checks = () => calls.filter(({ path }) => path === '/api/v1/texts/check').length
+  const before = checks()
+  for (const text of ['t', 'tw', 'two']) draft.write('roles.toml', text)
+  expect(checks()).toBe(before)
+  await vi.advanceTimersByTimeAsync(400)
+  expect(checks()).toBe(before + 1)
+  expect(await draft.edit([{ path: ['role', 'cook'], value: {} }])).toBe(true)
+  await flushPromises()
+  expect([draft.files.value[0]?.text, draft.isChanged.value]).toEqual(['edited', true])
+})
