@@ -129,6 +129,9 @@ function relate() {
   text-underline-offset: 3px;
   cursor: pointer;
 }
+.tree .el-button {
+  margin-left: 10px;
+}
 form.line {
   margin-top: 12px;
 }

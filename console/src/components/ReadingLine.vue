@@ -17,7 +17,8 @@ const looking = computed(() => {
 const writing = computed(() => {
   const own = draft.draft.value
   if (!own) return ''
-  const changes = draft.standing.value ? `, ${counted(draft.standing.value.changes.length, 'change')}` : ''
+  const count = draft.standing.value?.changes.length
+  const changes = count === undefined ? '' : count ? `, ${counted(count, 'change')}` : ', no change yet'
   return `Draft ${own.id}, ${own.base === null || own.base === undefined ? 'from nothing' : `based on ${own.base}`}${changes}`
 })
 </script>

@@ -118,7 +118,11 @@ async function takeOut() {
   min-height: 24px;
   text-decoration: underline;
   text-underline-offset: 3px;
+  text-align: left;
   cursor: pointer;
+}
+td:first-child {
+  white-space: nowrap;
 }
 tr.chosen .name {
   font-weight: 700;

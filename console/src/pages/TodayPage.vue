@@ -35,36 +35,6 @@ onMounted(() => {
 <template>
   <h1>Home</h1>
   <FailureNote v-if="status.error.value" :error="status.error.value" />
-  <div v-if="live" class="sheets">
-    <section class="sheet" aria-labelledby="live">
-      <h2 id="live">Live</h2>
-      <template v-if="live.revision">
-        <p class="large">{{ live.charter }}, revision {{ live.revision.number }}</p>
-        <p>{{ live.revision.title }}</p>
-        <p class="soft">since {{ moment(live.revision['created-at']) }}, by {{ live.revision.author }}</p>
-        <p class="soft">digest <code :title="live.revision.digest">{{ live.revision.digest.slice(0, 16) }}…</code></p>
-      </template>
-      <p v-else>No charter is live. Start the service with <code>--charter DIR</code>.</p>
-    </section>
-    <section class="sheet" aria-labelledby="register">
-      <h2 id="register">Register</h2>
-      <p class="large">{{ counted(live.entities, 'entity', 'entities') }}</p>
-      <p>{{ counted(live.grants, 'grant') }}</p>
-      <p class="soft">at position {{ live.position }}; the database {{ live.database ? 'answers' : 'does not answer' }}</p>
-    </section>
-    <section v-if="model.data.value" class="sheet" aria-labelledby="charter">
-      <h2 id="charter">Charter</h2>
-      <p class="large">{{ counted(model.data.value.roles.length, 'role') }}</p>
-      <ul>
-        <li v-for="application in model.data.value.applications" :key="application.key">
-          {{ application.name }}:
-          <template v-for="(type, at) in model.data.value.types.filter((type) => type.application === application.key)" :key="type.key"
-            ><template v-if="at">, </template><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
-          >
-        </li>
-      </ul>
-    </section>
-  </div>
   <div class="sheets">
     <section class="sheet" aria-labelledby="waits">
       <h2 id="waits">What waits for you</h2>
@@ -111,6 +81,36 @@ onMounted(() => {
       </tbody>
     </table>
   </section>
+  <div v-if="live" class="sheets">
+    <section class="sheet" aria-labelledby="live">
+      <h2 id="live">Live</h2>
+      <template v-if="live.revision">
+        <p class="large">{{ live.charter }}, revision {{ live.revision.number }}</p>
+        <p>{{ live.revision.title }}</p>
+        <p class="soft">since {{ moment(live.revision['created-at']) }}, by {{ live.revision.author }}</p>
+        <p class="soft">digest <code :title="live.revision.digest">{{ live.revision.digest.slice(0, 16) }}…</code></p>
+      </template>
+      <p v-else>No charter is live. Start the service with <code>--charter DIR</code>.</p>
+    </section>
+    <section class="sheet" aria-labelledby="register">
+      <h2 id="register">Register</h2>
+      <p class="large">{{ counted(live.entities, 'entity', 'entities') }}</p>
+      <p>{{ counted(live.grants, 'grant') }}</p>
+      <p class="soft">at position {{ live.position }}; the database {{ live.database ? 'answers' : 'does not answer' }}</p>
+    </section>
+    <section v-if="model.data.value" class="sheet" aria-labelledby="charter">
+      <h2 id="charter">Charter</h2>
+      <p class="large">{{ counted(model.data.value.roles.length, 'role') }}</p>
+      <ul>
+        <li v-for="application in model.data.value.applications" :key="application.key">
+          {{ application.name }}:
+          <template v-for="(type, at) in model.data.value.types.filter((type) => type.application === application.key)" :key="type.key"
+            ><template v-if="at">, </template><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
+          >
+        </li>
+      </ul>
+    </section>
+  </div>
   <section class="sheet changes" aria-labelledby="changes">
     <h2 id="changes">Last changes</h2>
     <FailureNote v-if="changes.error.value" :error="changes.error.value" />

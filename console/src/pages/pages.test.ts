@@ -74,6 +74,6 @@ it('tells an answer with its mark, its word, and the bar where the way is shut',
   const sheet = mount(AnswerSheet, { props: { asked, type: 'manifest', title: 'As it is' }, global: { plugins: [router()] } })
   expect(sheet.find('.verdict').text()).toBe('Denied')
   expect(sheet.find('li.shut').text()).toContain('shut here')
-  expect(sheet.find('a[href="/register/user:ines"]').exists()).toBe(true)
+  expect(sheet.find('a[href="/register/of/user:ines"]').exists()).toBe(true)
   expect(sheet.text()).toContain('context.zon: not declared')
 })

@@ -76,24 +76,28 @@ pub fn places(register: &Register, place: EntityId) -> Vec<EntityId> {
     places
 }
 
-/// The grants that arrive at a place; none: those everywhere. Soonest end first, then by id.
-pub fn arriving(register: &Register, place: Option<EntityId>) -> Vec<Grant<'_>> {
+/// The grants that arrive at a place; none: those everywhere. Soonest end first, then by id; what has
+/// ended comes last.
+pub fn arriving(register: &Register, place: Option<EntityId>, now: Timestamp) -> Vec<Grant<'_>> {
     let everywhere = register.all_grants().filter(|grant| grant.at == PlaceOf::Everywhere);
     let places = place.map_or_else(Vec::new, |place| places(register, place));
     let here = places.iter().flat_map(|place| register.grants_at(*place));
-    sorted(here.filter_map(|at| register.grant(*at)).chain(everywhere))
+    sorted(here.filter_map(|at| register.grant(*at)).chain(everywhere), now)
 }
 
 /// The grants to a subject and to the groups it is in, through groups too. Soonest end first, then
-/// by id.
-pub fn reaching(register: &Register, subject: EntityId) -> Vec<Grant<'_>> {
+/// by id; what has ended comes last.
+pub fn reaching(register: &Register, subject: EntityId, now: Timestamp) -> Vec<Grant<'_>> {
     let holders = register.holders_of(subject);
-    sorted(holders.iter().flat_map(|holder| register.grants_to(*holder)).map(|(_, grant)| grant))
+    sorted(holders.iter().flat_map(|holder| register.grants_to(*holder)).map(|(_, grant)| grant), now)
 }
 
-fn sorted<'r>(grants: impl Iterator<Item = Grant<'r>>) -> Vec<Grant<'r>> {
+fn sorted<'r>(grants: impl Iterator<Item = Grant<'r>>, now: Timestamp) -> Vec<Grant<'r>> {
     let mut grants: Vec<_> = grants.collect();
-    grants.sort_by_key(|grant| (grant.terms.until.unwrap_or(Timestamp::MAX), grant.id));
+    grants.sort_by_key(|grant| {
+        let until = grant.terms.until.unwrap_or(Timestamp::MAX);
+        (until <= now, until, grant.id)
+    });
     grants
 }
 

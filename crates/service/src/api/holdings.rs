@@ -108,19 +108,19 @@ pub async fn holdings(
         found.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))
     };
     let (grants, from) = match (query.at.as_deref(), query.by.as_deref()) {
-        (Some("everywhere"), None) => (arriving(register, None), vec!["everywhere".to_owned()]),
+        (Some("everywhere"), None) => (arriving(register, None, now), vec!["everywhere".to_owned()]),
         (Some(place), None) => {
             let place = entity(place)?;
             let mut from: Vec<String> =
                 places(register, place).iter().map(|id| register.name(*id).to_owned()).collect();
             from.push("everywhere".to_owned());
-            (arriving(register, Some(place)), from)
+            (arriving(register, Some(place), now), from)
         }
         (None, Some(subject)) => {
             let subject = entity(subject)?;
             let from = register.holders_of(subject);
             let from = from.iter().take(MAX_PAGE).map(|id| register.name(*id).to_owned());
-            (reaching(register, subject), from.collect())
+            (reaching(register, subject, now), from.collect())
         }
         _ => return Err(Problem::malformed("Say at=PLACE or by=SUBJECT, one of them.")),
     };
