@@ -39,7 +39,7 @@ watch(session.who, (who) => {
 <style scoped>
 .frame {
   display: grid;
-  grid-template: auto 1fr auto / 160px 1fr;
+  grid-template: auto 1fr auto / 160px minmax(0, 1fr);
   height: 100%;
 }
 .above {
@@ -51,6 +51,7 @@ watch(session.who, (who) => {
   background: repeating-linear-gradient(45deg, var(--draft) 0 3px, transparent 3px 7px) left / 8px 100% no-repeat;
 }
 main {
+  position: relative;
   overflow: auto;
   padding: 24px 28px;
   outline: none;
@@ -68,7 +69,7 @@ main {
 }
 @media (max-width: 760px) {
   .frame {
-    grid-template: auto auto 1fr auto / 1fr;
+    grid-template: auto auto 1fr auto / minmax(0, 1fr);
   }
   main {
     padding: 16px;

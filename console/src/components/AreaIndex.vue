@@ -1,13 +1,16 @@
 <script setup lang="ts">
-import { RouterLink } from 'vue-router'
+import { RouterLink, useRoute } from 'vue-router'
 import { texts } from '../texts/en'
 
-const areas = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({ to: { name }, text: texts.areas[name] }))
+const route = useRoute()
+/** An entity is of the register. */
+const current = (name: string) => route.name === name || (name === 'register' && route.name === 'entity')
+const areas = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({ name, to: { name }, text: texts.areas[name] }))
 </script>
 
 <template>
   <nav aria-label="Areas">
-    <RouterLink v-for="area in areas" :key="area.text" :to="area.to">{{ area.text }}</RouterLink>
+    <RouterLink v-for="area in areas" :key="area.text" :to="area.to" :class="{ current: current(area.name) }">{{ area.text }}</RouterLink>
   </nav>
 </template>
 
@@ -26,8 +29,7 @@ a {
 a:hover {
   text-decoration: underline;
 }
-a.router-link-active:not([href='/']),
-a.router-link-exact-active {
+a.current {
   border-left-color: var(--ink);
   font-weight: 700;
 }

@@ -56,7 +56,7 @@ function show() {
       <template v-else-if="side.shown.data.value">
         <p class="soft">{{ side.shown.data.value.from.slice(1).join(', ') || 'in no group' }}</p>
         <p v-if="!side.shown.data.value.items.length">Holds nothing by a grant.</p>
-        <HoldingTable v-else :items="side.shown.data.value.items" :marked="side.marked" />
+        <HoldingTable v-else :items="side.shown.data.value.items" :marked="side.marked" fixed />
       </template>
     </section>
   </div>
@@ -68,6 +68,9 @@ function show() {
   grid-template-columns: repeat(auto-fit, minmax(min(460px, 100%), 1fr));
   gap: 16px;
   margin-top: 16px;
+}
+section {
+  overflow-x: auto;
 }
 p {
   margin: 4px 0;

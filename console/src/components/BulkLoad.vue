@@ -2,21 +2,27 @@
 import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { api } from '../api/calls'
-import type { RegisterLine } from '../api/types'
+import type { EntityLine, RegisterLine } from '../api/types'
 import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
 import { useStatus } from '../composables/useStatus'
+import { differences } from '../support/differences'
 import { counted, lineTold } from '../support/words'
 
 /** Lines of a file beside the register: what would change is shown before anything is written. */
 const MAX = 10_000
 const SHOWN = 200
+/** How many entities are held beside what the register says of them. */
+const COMPARED = 50
 const status = useStatus()
 const text = ref('')
 const checked = useAsync(async (lines: string) => {
   const now = await api.status()
   const written = await api.load(lines, true)
-  return { changed: written.changed, at: now.position, lines }
+  const named = written.changed.filter((line) => line.entity).slice(0, COMPARED) as EntityLine[]
+  const before = await Promise.all(named.map((line) => api.entity(line.entity).then(({ entity }) => entity, () => undefined)))
+  const told = new Map(named.map((line, at) => [line.entity, differences(before[at], line)]))
+  return { changed: written.changed, at: now.position, lines, told }
 })
 const loaded = useAsync(api.load)
 const lines = computed(() => text.value.split('\n').filter((line) => line.trim()))
@@ -59,7 +65,7 @@ async function load() {
     <details v-for="[kind, all] in groups" :key="kind" open>
       <summary>{{ counted(all.length, kind, kind === 'entity' ? 'entities' : `${kind}s`) }}</summary>
       <ul>
-        <li v-for="(line, n) in all.slice(0, SHOWN)" :key="n"><span>{{ lineTold(line) }}</span> <code class="soft">{{ JSON.stringify(line) }}</code></li>
+        <li v-for="(line, n) in all.slice(0, SHOWN)" :key="n"><span>{{ lineTold(line) }}</span><strong v-if="line.entity && checked.data.value.told.has(String(line.entity))">: {{ checked.data.value.told.get(String(line.entity))!.join('; ') }}</strong> <code class="soft">{{ JSON.stringify(line) }}</code></li>
       </ul>
       <p v-if="all.length > SHOWN" class="soft">and {{ all.length - SHOWN }} more</p>
     </details>

@@ -57,7 +57,7 @@ async function write(fact: string, remove: boolean) {
         <tbody>
           <tr v-for="one in shown.slice(0, PAGE)" :key="one">
             <td class="mono">{{ one }}</td>
-            <td class="do"><ElButton size="small" :aria-label="`Take ${one} out`" @click="write(`${one} in ${name}`, true)">Take out</ElButton></td>
+            <td class="do"><ElButton size="small" :aria-label="`Take out ${one}`" @click="write(`${one} in ${name}`, true)">Take out</ElButton></td>
           </tr>
         </tbody>
       </table>

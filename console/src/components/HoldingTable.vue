@@ -7,7 +7,7 @@ import { moment } from '../support/words'
 import { texts } from '../texts/en'
 
 /** Grants, soonest end first, with where they come from and how they stand. */
-defineProps<{ items: Holding[]; at?: string; marked?: Set<string> }>()
+defineProps<{ items: Holding[]; at?: string; marked?: Set<string>; fixed?: boolean }>()
 const emit = defineEmits<{ end: [string] }>()
 const ending = ref<string>()
 
@@ -29,12 +29,12 @@ const values = (given?: Record<string, unknown[]>) =>
 <template>
   <table class="rows">
     <thead>
-      <tr><th scope="col">Role</th><th scope="col">Holder</th><th scope="col">Given at</th><th scope="col">Until</th><th scope="col">Now</th><th scope="col"><span class="visually-hidden">What to do</span></th></tr>
+      <tr><th scope="col">Role</th><th scope="col">Holder</th><th scope="col">Given at</th><th scope="col">Until</th><th scope="col">Now</th><th v-if="!fixed" scope="col"><span class="visually-hidden">What to do</span></th></tr>
     </thead>
     <tbody>
       <tr v-for="{ grant, standing, why, members } in items" :key="grant.id" :class="{ marked: marked?.has(`${grant.role} ${grant.at}`) }">
         <td>
-          <strong>{{ grant.role }}</strong><br v-if="grant.values" /><span class="soft">{{ values(grant.values) }}</span>
+          <strong>{{ grant.role }}</strong> <code class="soft">{{ grant.id }}</code><br v-if="grant.values" /><span class="soft">{{ values(grant.values) }}</span>
         </td>
         <td>
           <RouterLink :to="{ name: 'entity', params: { name: grant.to } }" class="mono">{{ grant.to }}</RouterLink
@@ -47,7 +47,7 @@ const values = (given?: Record<string, unknown[]>) =>
         </td>
         <td>{{ grant.until ? moment(grant.until) : 'no end' }}<template v-if="grant.from"><br /><span class="soft">from {{ moment(grant.from) }}</span></template></td>
         <td :class="standing">{{ texts.standings[standing] }}<template v-if="why">: {{ why }}</template></td>
-        <td class="do"><ElButton size="small" :aria-label="`End ${grant.id}: ${grant.role} of ${grant.to}`" @click="end(grant.id)" @blur="ending = undefined">{{ ending === grant.id ? 'End it now' : 'End' }}</ElButton></td>
+        <td v-if="!fixed" class="do"><ElButton size="small" :aria-label="`End ${grant.id}: ${grant.role} of ${grant.to}`" @click="end(grant.id)" @blur="ending = undefined">{{ ending === grant.id ? 'End it now' : 'End' }}</ElButton></td>
       </tr>
     </tbody>
   </table>

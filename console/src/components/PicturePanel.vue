@@ -71,7 +71,7 @@ function relate() {
               <ul class="tree">
                 <li v-for="name in one.to" :key="name">
                   <button type="button" class="name" @click="focus(name)">{{ name }}</button>
-                  <ElButton size="small" :aria-label="`Take ${name} out of ${one.relation}`" @click="write([], [`${on}.${one.relation} += ${name}`])">Take out</ElButton>
+                  <ElButton size="small" :aria-label="`Take out ${name} as ${one.relation}`" @click="write([], [`${on}.${one.relation} += ${name}`])">Take out</ElButton>
                 </li>
               </ul>
             </li>
@@ -128,6 +128,10 @@ function relate() {
   text-decoration-color: var(--rule);
   text-underline-offset: 3px;
   cursor: pointer;
+}
+.tree a {
+  display: inline-block;
+  min-height: 24px;
 }
 .tree .el-button {
   margin-left: 10px;

@@ -109,7 +109,7 @@ function goTo(kind: string, name: string) {
           <tr v-for="one in type.actions" :key="one.key">
             <td><code>{{ type.key }}:{{ one.key }}</code></td>
             <td>{{ one.description }}</td>
-            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('actions', one.key))">Take out</ElButton></td>
+            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('actions', one.key))">Take out</ElButton></td>
           </tr>
         </tbody>
       </table>
@@ -124,7 +124,7 @@ function goTo(kind: string, name: string) {
           <tr v-for="one in type.attributes" :key="one.key">
             <td><code>resource.{{ one.key }}</code></td>
             <td>{{ one.many ? 'a list of ' : '' }}{{ one.kind }}</td>
-            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('attributes', one.key))">Take out</ElButton></td>
+            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('attributes', one.key))">Take out</ElButton></td>
           </tr>
         </tbody>
       </table>
@@ -140,7 +140,7 @@ function goTo(kind: string, name: string) {
           <tr v-for="one in type.relations" :key="one.key">
             <td><code>resource.{{ one.key }}</code></td>
             <td>{{ one.many ? 'any number of ' : '' }}{{ one.kind }}</td>
-            <td><ElButton size="small" :aria-label="`Take ${one.key} out`" @click="set(at('relations', one.key))">Take out</ElButton></td>
+            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('relations', one.key))">Take out</ElButton></td>
           </tr>
         </tbody>
       </table>

@@ -43,7 +43,7 @@ const focus = useGridFocus(
 const row = computed(() => rows.value[focus.row.value])
 const cell = computed(() => row.value?.cells[focus.column.value])
 const column = computed(() => grid.value?.actions[focus.column.value])
-const before = computed(() => (drafted.value?.grid && row.value && column.value ? liveCell(row.value, column.value.permission) : undefined))
+const before = computed(() => (row.value && column.value && (liveCell(row.value, column.value.permission)?.text ?? 'not there yet')))
 
 onMounted(live.run)
 watch(type, async (key) => {
@@ -165,7 +165,7 @@ async function addRole() {
       <h2>{{ row.name }}</h2>
       <p v-if="row.description" class="soft">{{ row.description }}</p>
       <p class="sentence">{{ cell.text }}.</p>
-      <p v-if="before && before.text !== cell.text" class="was">Live: {{ before.text }}.</p>
+      <p v-if="drafted && before !== cell.text" class="was">Live: {{ before }}.</p>
       <p v-if="row['given-to']">Given to {{ row['given-to'] }}, without a grant.</p>
       <p v-if="row.includes.length">Includes {{ row.includes.join(', ') }}.</p>
       <p v-if="reached.data.value">{{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.</p>

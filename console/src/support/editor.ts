@@ -139,7 +139,7 @@ function extensions(around: Around): Extension {
     conditionMarks,
     looks,
     EditorView.lineWrapping,
-    EditorView.contentAttributes.of({ 'aria-label': 'Charter text' }),
+    EditorView.contentAttributes.of({ 'aria-label': 'Charter text', tabindex: '0' }),
     autocompletion({
       override: [
         (context: CompletionContext) => {

@@ -1,4 +1,4 @@
-//! The console in a browser: one story, by the keyboard where a person would use it.
+//! The console in a browser: a story for each area, by the keyboard where a person would use it.
 
 mod support;
 
@@ -69,13 +69,13 @@ async fn find(browser: &WebDriver, css: &str) -> WebElement {
     wait.first().await.unwrap_or_else(|error| panic!("{css}: {error}"))
 }
 
-/// Waits until the page says something.
+/// Waits until one of the elements says something.
 async fn says(browser: &WebDriver, css: &str, text: &str) -> WebElement {
     for _ in 0..200 {
-        if let Ok(element) = browser.find(By::Css(css)).await
-            && element.text().await.is_ok_and(|found| found.contains(text))
-        {
-            return element;
+        for element in browser.find_all(By::Css(css)).await.unwrap_or_default() {
+            if element.text().await.is_ok_and(|found| found.contains(text)) {
+                return element;
+            }
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
@@ -91,20 +91,301 @@ async fn keys(browser: &WebDriver, text: impl Into<TypingData>) {
     browser.active_element().await.expect("a focus").send_keys(text).await.expect("typed");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn refused_then_let_in() {
+/// A browser beside a service with the demo, for one story.
+async fn tell<S: Future<Output = ()> + Send + 'static>(
+    prepare: impl FnOnce(&Service, &std::path::Path),
+    story: impl FnOnce(WebDriver, Service) -> S,
+) {
     let folder = folder();
     let service = Service::demo(folder.path());
-    wider_draft(&service, &folder.path().join("charter"));
+    prepare(&service, folder.path());
     let driver = Driver::start();
     let browser = browser(&driver, &folder.path().join("profile")).await;
-    let done = tokio::spawn({
-        let (browser, url, key) = (browser.clone(), service.url.clone(), service.operator.clone());
-        async move { story(&browser, &url, &key).await }
-    });
-    let done = done.await;
+    let done = tokio::spawn(story(browser.clone(), service)).await;
     browser.quit().await.expect("closes");
     done.expect("the story runs to its end");
+}
+
+async fn sign_in(browser: &WebDriver, service: &Service) {
+    browser.goto(&service.url).await.expect("opens");
+    find(browser, "#key").await.send_keys(service.operator.clone() + Key::Enter).await.expect("typed");
+    says(browser, "header", "Live: Port of Sorrel Bay").await;
+}
+
+/// Goes to a page of the console as a link of it would.
+async fn page(browser: &WebDriver, service: &Service, path: &str) {
+    browser.goto(format!("{}{path}", service.url)).await.expect("opens");
+}
+
+async fn click(browser: &WebDriver, css: &str) {
+    find(browser, css).await.click().await.unwrap_or_else(|error| panic!("{css}: {error}"));
+}
+
+/// Clicks the button that says something.
+async fn press(browser: &WebDriver, text: &str) {
+    let path = format!("//button[normalize-space()='{text}']");
+    let wait = browser.query(By::XPath(&path)).wait(Duration::from_secs(10), Duration::from_millis(50));
+    let button = wait.first().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    button.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+}
+
+/// Writes into a field in place of what is there.
+async fn fill(browser: &WebDriver, css: &str, text: impl Into<TypingData>) {
+    find(browser, css).await.click().await.expect("clicked");
+    keys(browser, Key::Control + "a").await;
+    keys(browser, text).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn refused_then_let_in() {
+    let prepare = |service: &Service, folder: &std::path::Path| wider_draft(service, &folder.join("charter"));
+    tell(prepare, async |browser, service| story(&browser, &service.url, &service.operator).await).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_draft_is_described_bundled_and_put_live() {
+    tell(|_, _| (), async |browser, service| {
+        let browser = &browser;
+        sign_in(browser, &service).await;
+        click(browser, "nav a[href='/describe']").await;
+        find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
+        says(browser, ".course", "saved").await;
+        says(browser, "header", "Draft D-1, based on 1, no change yet").await;
+
+        // A form changes the same text as the editor.
+        press(browser, "manifest").await;
+        fill(browser, "input[name=new-action]", "hold" + Key::Tab + "Put it on hold" + Key::Enter).await;
+        says(browser, "article table", "manifest:hold").await;
+        says(browser, ".course", "not saved yet").await;
+        click(browser, "nav a[href='/describe/text']").await;
+        press(browser, "roles.toml").await;
+        click(browser, ".cm-content").await;
+        keys(browser, Key::Control + Key::End).await;
+        keys(browser, "\n[role.holder]\npermissions = [\"manifest:hld\"]").await;
+        says(browser, "aside", "did you mean \"manifest:hold\"?").await;
+        says(browser, ".course", "1 error").await;
+        keys(browser, Key::F8 + "").await;
+        click(browser, ".cm-diagnosticAction").await;
+        says(browser, "aside", "Nothing to mend").await;
+        click(browser, ".cm-content").await;
+        keys(browser, Key::Control + "s").await;
+        says(browser, ".course [role=status]", "saved").await;
+
+        // The grid, by keyboard; what is not saved outlives a reload.
+        click(browser, "nav a[href^='/roles']").await;
+        click(browser, "option[value=manifest]").await;
+        says(browser, "table[role=grid]", "holder").await;
+        let first = "document.querySelector('td[tabindex=\"0\"]').focus()";
+        browser.execute(first, Vec::new()).await.expect("runs");
+        keys(browser, Key::End + Key::Enter).await;
+        says(browser, "aside", "gives manifest:hold").await;
+        says(browser, "aside", "Live: ").await;
+        browser.refresh().await.expect("reloads");
+        says(browser, ".course", "not saved yet").await;
+
+        // Somebody else saved meanwhile: nothing is written over unless one says so.
+        let (_, draft) = service.get("/api/v1/drafts/D-1").await;
+        let other = serde_json::json!({ "title": "Holds", "files": draft["files"], "draft": "D-1" });
+        let mut other = other;
+        let last = other["files"].as_array().expect("files").len() - 1;
+        let text = format!("{}\n# Theirs.\n", other["files"][last]["text"].as_str().expect("a text"));
+        other["files"][last]["text"] = text.into();
+        assert_eq!(service.post(&service.operator, "/api/v1/drafts", &other).await.0, 200);
+        press(browser, "Save").await;
+        says(browser, "[role=alert]", "Somebody saved D-1 since you read it").await;
+        click(browser, "nav a[href='/describe']").await;
+        press(browser, "Save mine over it").await;
+        says(browser, ".course [role=status]", "saved").await;
+
+        click(browser, "nav a[href='/rollout']").await;
+        says(browser, "article", "manifest:hold").await;
+        press(browser, "Put live").await;
+        press(browser, "Put it live now, for all").await;
+        says(browser, "header", "revision 2").await;
+        assert!(browser.find(By::Css(".course")).await.is_err(), "the draft has ended");
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn roles_are_given_and_relationships_read() {
+    tell(|_, _| (), async |browser, service| {
+        let browser = &browser;
+        sign_in(browser, &service).await;
+        page(browser, &service, "/give?at=vessel:kestrel").await;
+        says(browser, "main table", "arrives here").await;
+        click(browser, "select[name=role] option[value=deckhand]").await;
+        let to = "form[aria-labelledby=give] .field input";
+        fill(browser, to, "user:tomsa" + Key::Enter).await;
+        says(browser, "form [role=alert]", "tomsa").await;
+        fill(browser, to, "user:tomas" + Key::Enter).await;
+        says(browser, "form [role=status]", "Given, and in force").await;
+        says(browser, "main table", "user:tomas").await;
+        let end = find(browser, "button[aria-label$='deckhand of user:tomas']").await;
+        end.click().await.expect("clicked");
+        end.click().await.expect("clicked");
+        says(browser, "header", "position 6").await;
+
+        // On standby until there is a reason.
+        page(browser, &service, "/give/standby").await;
+        says(browser, "select[name=grant]", "hot-works").await;
+        click(browser, "select[name=grant] option").await;
+        fill(browser, "input[name=minutes]", "30").await;
+        fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
+        says(browser, "main table", "permit 5531").await;
+        page(browser, &service, "/").await;
+        says(browser, "main", "permit 5531").await;
+
+        // Groups, and a tenant's own role.
+        page(browser, &service, "/give/groups?group=group:night").await;
+        says(browser, "main table", "user:ines").await;
+        fill(browser, "section .field input", "user:tomas" + Key::Enter).await;
+        says(browser, "main table", "user:tomas").await;
+        page(browser, &service, "/give/tenant-roles").await;
+        click(browser, "select[name=tenant] option[value=northline]").await;
+        fill(browser, "input[name=role-key]", "looker").await;
+        click(browser, "input[value='vessel:view']").await;
+        press(browser, "Write it").await;
+        says(browser, "main table", "northline/looker").await;
+        page(browser, &service, "/give/beside?by=user:ines&and=user:rui").await;
+        says(browser, "section[aria-label='user:rui'] tr.marked", "crane-driver").await;
+
+        // What relationships confer, and a rule read on something real.
+        page(browser, &service, "/refine?on=manifest:m-204").await;
+        says(browser, ".margin", "manifest-owner").await;
+        press(browser, "vessel:kestrel").await;
+        says(browser, ".own", "vessel:kestrel").await;
+        page(browser, &service, "/refine/rules").await;
+        press(browser, "own-declaration").await;
+        let fields = browser.find_all(By::Css("section[aria-labelledby=reading] .field input")).await;
+        let fields = fields.expect("fields");
+        fields[0].send_keys("user:tomas").await.expect("typed");
+        fields[1].send_keys("manifest:m-204" + Key::Enter).await.expect("typed");
+        says(browser, "section[aria-labelledby=reading]", "Its condition is true").await;
+        page(browser, &service, "/refine/confers").await;
+        says(browser, "main", "makes its declarant its manifest-owner").await;
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_register_is_searched_changed_and_loaded() {
+    tell(|_, _| (), async |browser, service| {
+        let browser = &browser;
+        sign_in(browser, &service).await;
+        click(browser, "nav a[href='/register']").await;
+        fill(browser, "input[name=prefix]", "user:in" + Key::Enter).await;
+        says(browser, "main table", "clearance 3").await;
+        click(browser, "main table a").await;
+        says(browser, "h1", "user:ines").await;
+        says(browser, "main", "inspection:i-12").await;
+
+        // What somebody else changed meanwhile is not written over.
+        let fact = serde_json::json!({ "set": ["user:ines.clearance = 4"] });
+        assert_eq!(service.post(&service.operator, "/api/v1/facts", &fact).await.0, 200);
+        click(browser, "details summary").await;
+        fill(browser, "textarea[name=line]", "{").await;
+        press(browser, "Write it").await;
+        says(browser, "[role=alert]", "This is no JSON").await;
+        let line = "{\"tenants\":[\"northline\"],\"attributes\":{\"clearance\":5}}";
+        fill(browser, "textarea[name=line]", line).await;
+        press(browser, "Write it").await;
+        says(browser, "[role=alert]", "not as you read it").await;
+        browser.refresh().await.expect("reloads");
+        click(browser, "details summary").await;
+        fill(browser, "textarea[name=line]", line).await;
+        press(browser, "Write it").await;
+        says(browser, "dl", "5").await;
+        says(browser, "section[aria-labelledby=history]", "user:ines described").await;
+
+        // A file beside the register, before anything is written.
+        page(browser, &service, "/register/load").await;
+        let line = "{\"entity\":\"user:ines\",\"attributes\":{\"clearance\":2},\"merge\":true}";
+        fill(browser, "textarea[name=lines]", format!("{line}\n{{\"entity\":\"usr:x\"}}")).await;
+        press(browser, "Compare with the register").await;
+        says(browser, "[role=alert]", "usr").await;
+        fill(browser, "textarea[name=lines]", line).await;
+        press(browser, "Compare with the register").await;
+        says(browser, "section[aria-labelledby=would]", "clearance 5 → 2").await;
+        press(browser, "Write them").await;
+        says(browser, "[role=status]", "1 fact written").await;
+
+        // An answer that is right is kept as a case, and exported.
+        page(browser, &service, "/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204").await;
+        says(browser, "article .verdict", "Denied").await;
+        press(browser, "Keep it").await;
+        says(browser, "[role=status]", "Kept as case 1").await;
+        press(browser, "Suppose this").await;
+        says(browser, ".second article .verdict", "Allowed").await;
+        let call = service.http().get(format!("{}/api/v1/cases/file", service.url));
+        let file = call.bearer_auth(&service.operator).send().await.expect("answers").text().await;
+        assert!(file.expect("a text").contains("may-not = [\"manifest:release\"]"));
+    })
+    .await;
+}
+
+/// Every page, in both themes, wide and narrow, live and in a draft: no serious or critical violation
+/// of WCAG 2.2 AA.
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_can_be_read_by_everybody() {
+    const PAGES: [&str; 19] = [
+        "/",
+        "/describe",
+        "/describe/text",
+        "/describe/import",
+        "/roles/manifest",
+        "/give?at=vessel:kestrel",
+        "/give/standby",
+        "/give/groups?group=group:night",
+        "/give/tenant-roles",
+        "/give/beside?by=user:ines&and=user:rui",
+        "/refine?on=manifest:m-204",
+        "/refine/rules",
+        "/refine/confers",
+        "/connect",
+        "/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204",
+        "/rollout",
+        "/register?prefix=user:",
+        "/register/load",
+        "/register/of/user:ines",
+    ];
+    const LOOK: &str = "const done = arguments[arguments.length - 1];
+        axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }).then((found) => done(
+            found.violations.filter((one) => ['serious', 'critical'].includes(one.impact))
+                .map((one) => one.id + ': ' + one.nodes.map((node) => node.target.join(' ')).join(', '))
+                .concat(document.documentElement.scrollWidth > innerWidth + 1 ? ['wider than the window'] : [])))";
+    let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
+    let axe = std::fs::read_to_string(axe).expect("the console's packages are installed");
+    tell(|_, _| (), async move |browser, service| {
+        let browser = &browser;
+        sign_in(browser, &service).await;
+        let tools = browser.cdp();
+        let mut wrong = Vec::new();
+        for (theme, width, drafting) in [("light", 1280, false), ("dark", 400, true), ("dark", 1280, true), ("light", 400, false)] {
+            let metrics = serde_json::json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
+            tools.send_raw("Emulation.setDeviceMetricsOverride", metrics).await.expect("is set");
+            let media = serde_json::json!({ "features": [{ "name": "prefers-color-scheme", "value": theme }] });
+            tools.send_raw("Emulation.setEmulatedMedia", media).await.expect("is set");
+            if drafting && service.get("/api/v1/drafts").await.1 == serde_json::json!([]) {
+                page(browser, &service, "/describe").await;
+                find(browser, "input[name=title]").await.send_keys("Look" + Key::Enter).await.expect("typed");
+                says(browser, ".course", "saved").await;
+            } else if !drafting && browser.find(By::Css(".draft button")).await.is_ok() {
+                click(browser, ".draft button").await;
+            }
+            for path in PAGES {
+                page(browser, &service, path).await;
+                find(browser, "h1").await;
+                tokio::time::sleep(Duration::from_millis(400)).await;
+                browser.execute(&axe, Vec::new()).await.expect("runs");
+                let found = browser.execute_async(LOOK, Vec::new()).await.expect("runs");
+                let found: Vec<String> = found.convert().expect("texts");
+                wrong.extend(found.into_iter().map(|what| format!("{path} {theme} {width}: {what}")));
+            }
+        }
+        assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    })
+    .await;
 }
 
 /// A draft in which inspectors release whatever the hazard.
