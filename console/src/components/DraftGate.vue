@@ -6,7 +6,7 @@ import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import FailureNote from './FailureNote.vue'
 
-/** Where a text is changed: in a draft, which is opened or begun here, and whose quarrels are settled here. */
+/** Where a text is changed: in a draft, which is opened or begun here. */
 defineProps<{ what: string }>()
 const draft = useDraft()
 const drafts = useAsync(api.drafts)
@@ -19,12 +19,7 @@ async function begin() {
 </script>
 
 <template>
-  <FailureNote v-if="draft.error.value && !draft.other.value" :error="draft.error.value" />
-  <section v-if="draft.other.value" class="sheet warned" role="alert" aria-label="Two texts">
-    <p>Somebody saved {{ draft.other.value.draft.id }} since you read it. Your text is still here.</p>
-    <ElButton @click="draft.overwrite">Save mine over it</ElButton>
-    <ElButton @click="draft.yield">Take theirs</ElButton>
-  </section>
+  <FailureNote v-if="draft.error.value && !draft.draft.value" :error="draft.error.value" />
   <slot v-if="draft.draft.value" />
   <form v-else class="sheet plain gate" aria-label="Draft" @submit.prevent="begin">
     <p>{{ what }} What is live is never written over: it is changed in a draft, and put live when it is right.</p>
@@ -60,10 +55,6 @@ async function begin() {
 }
 .line label {
   flex: 1 1 300px;
-}
-.warned {
-  border-left: 3px solid var(--undetermined);
-  margin: 12px 0;
 }
 ul {
   margin: 0;

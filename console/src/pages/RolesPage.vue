@@ -182,7 +182,6 @@ async function addRole() {
         <p v-for="rule in column.allows" :key="rule"><code>{{ rule }}</code></p>
       </template>
       <template v-if="draft.draft.value">
-        <FailureNote v-if="draft.error.value" :error="draft.error.value" />
         <ElButton size="small" :loading="draft.busy.value" @click="toggle">{{ cell.how === 'nothing' ? 'Give it' : cell.how === 'taken-out' ? 'Take it out no more' : 'Take it back' }}</ElButton>
         <form class="plain new" aria-label="New role" @submit.prevent="addRole">
           <h3>A new role that gives {{ column.permission }}</h3>

@@ -193,7 +193,6 @@ async fn a_draft_is_described_bundled_and_put_live() {
         assert_eq!(service.post(&service.operator, "/api/v1/drafts", &other).await.0, 200);
         press(browser, "Save").await;
         says(browser, "[role=alert]", "Somebody saved D-1 since you read it").await;
-        click(browser, "nav a[href='/describe']").await;
         press(browser, "Save mine over it").await;
         says(browser, ".course [role=status]", "saved").await;
 
