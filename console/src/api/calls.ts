@@ -1,5 +1,6 @@
 import { call, withQuery } from './client'
 import type {
+  ActionTold,
   ActivationLine,
   Around,
   Asked,
@@ -16,12 +17,16 @@ import type {
   File,
   GrantLine,
   Grid,
+  HolderTold,
   Holdings,
   KeyAsked,
   KeyMade,
   KeyShown,
+  Listed,
+  Members,
   Model,
   Page,
+  ReachTold,
   Reached,
   RegisterLine,
   Revision,
@@ -93,7 +98,8 @@ export const api = {
   entity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
   around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
   entities: (prefix: string, limit: number, after?: string, attribute?: string) =>
-    call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, after, attribute })),
+    call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, after, attribute, brief: 'true' })),
+  members: (name: string, after?: string) => call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after })),
   putEntity: (line: EntityLine, tag?: string) =>
     call<Written>('PUT', named('/api/v1/entities', line.entity), line, { headers: tag ? { 'if-match': tag } : { 'if-none-match': '*' } }),
   deleteEntity: (name: string, tag: string) => call<Written>('DELETE', named('/api/v1/entities', name), undefined, { headers: { 'if-match': tag } }),
@@ -120,15 +126,23 @@ export const api = {
   cases: () => call<CaseShown[]>('GET', '/api/v1/cases'),
   keepCase: (asked: CaseAsked) => call<CaseShown>('POST', '/api/v1/cases', asked),
   takeCaseAway: (number: number) => call<void>('DELETE', `/api/v1/cases/${number}`),
-  ask: (question: Question) =>
-    call<Asked>('POST', '/api/v1/ask', {
-      subject: question.subject,
-      permission: question.permission,
-      context: question.context,
-      suppose: question.suppose,
-      ...(question.resource ? { resource: question.resource } : {}),
-      ...(question.now ? { now: question.now } : {}),
-      ...(question.draft ? { draft: question.draft } : {}),
-      ...(question.wouldTake ? { 'would-take': true } : {}),
-    }),
+  ask: (question: Question) => call<Asked>('POST', '/api/v1/ask', posed(question)),
+  actions: (question: Question) => call<Listed<ActionTold>>('POST', '/api/v1/actions', posed(question)),
+  reach: (question: Question, after?: string) =>
+    call<Listed<ReachTold>>('POST', '/api/v1/reach', { ...posed(question), beside: { limit: 100, ...(after ? { after } : {}) } }),
+  holders: (question: Question) => call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { through: true } }),
+}
+
+/** A question as the service reads it; what is blank is left out. */
+function posed(question: Question) {
+  return {
+    context: question.context,
+    suppose: question.suppose,
+    ...(question.subject ? { subject: question.subject } : {}),
+    ...(question.permission ? { permission: question.permission } : {}),
+    ...(question.resource ? { resource: question.resource } : {}),
+    ...(question.now ? { now: question.now } : {}),
+    ...(question.draft ? { draft: question.draft } : {}),
+    ...(question.wouldTake ? { 'would-take': true } : {}),
+  }
 }

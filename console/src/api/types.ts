@@ -47,6 +47,29 @@ export interface Proposal {
   property?: [string, unknown]
 }
 export type Asked = Narrow<S['Asked'], { explanation: Explanation; 'would-take'?: Take | null }>
+/** The answer to a question with a blank. */
+export interface Listed<T> {
+  items: T[]
+  whole: boolean
+  next?: string
+  /** Whether what is not registered yet is meant too. */
+  new?: boolean
+}
+export interface ActionTold {
+  permission: string
+  answer: 'allowed' | 'denied'
+  reason: string
+  description: string
+}
+export interface ReachTold {
+  resource: string
+  reason: string
+}
+export interface HolderTold {
+  who: string
+  reason: string
+  through?: string
+}
 export type AskedLately = S['AskedLately']
 export type CaseAsked = S['CaseAsked']
 export type CaseShown = Narrow<S['CaseShown'], { case: KeptCase }>
@@ -66,6 +89,7 @@ export type EntityLine = RegisterLine & {
   attributes?: Record<string, unknown>
   relations?: Record<string, string[]>
   members?: string[]
+  'member-count'?: number
 }
 export interface GrantLine {
   id: string
@@ -81,6 +105,7 @@ export interface Page<T = EntityLine> {
   items: T[]
   next?: string | null
 }
+export type Members = S['Members']
 export type Around = S['Around']
 export type Standing = 'counts' | 'later' | 'ended' | 'standby' | 'active' | 'idle'
 export type Holding = Narrow<S['Holding'], { grant: GrantLine; standing: Standing }>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { blank, permissionOf } from '../support/question'
+import { blank, blankOf, permissionOf } from '../support/question'
 
 const route = useRoute()
 const router = useRouter()
@@ -16,6 +16,7 @@ watch(
   () => route.query,
   (query) => {
     if (typeof query.subject === 'string') subject.value = query.subject
+    for (const one of ['on', 'at'] as const) if (typeof query[one] === 'string' && query[one].includes(':')) resource.value = query[one]
     if (typeof query.permission === 'string') action.value = query.permission
     if (typeof query.resource === 'string') resource.value = query.resource
   },
@@ -25,9 +26,10 @@ watch(
 function ask() {
   const permission = permissionOf(action.value, resource.value)
   const slots = { subject: subject.value.trim(), permission, resource: resource.value.trim() }
-  hint.value = blank(slots) ?? ''
+  const asked = blankOf(slots)
+  hint.value = asked ? '' : (blank(slots) ?? '')
   if (hint.value) return
-  void router.push({ name: 'try', query: { ...slots, at: String(Date.now()) } })
+  void router.push({ name: 'try', query: { ...slots, ...(asked ? { blank: asked } : {}), at: String(Date.now()) } })
 }
 
 function onKey(event: KeyboardEvent) {

@@ -2,12 +2,14 @@
 import { computed } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 import { useDraft } from '../composables/useDraft'
+import { useSession } from '../composables/useSession'
 import { counted } from '../support/words'
 import { texts } from '../texts/en'
 
 /** The steps of a draft, each with how it stands in words, and one way on. */
 const route = useRoute()
 const draft = useDraft()
+const session = useSession()
 const changes = computed(() => draft.standing.value?.changes ?? [])
 const about = (...kinds: string[]) => changes.value.filter((change) => kinds.includes(change.about)).length
 const said = (count: number) => (count ? counted(count, 'change') : 'as it is live')
@@ -16,9 +18,12 @@ const steps = computed(() => [
   { name: 'roles', text: texts.areas.roles, state: said(about('role', 'tenant-roles')) },
   { name: 'give', text: texts.areas.give, state: draft.standing.value?.unfit.length ? `${counted(draft.standing.value.unfit.length, 'fact')} would not fit` : 'the grants fit' },
   { name: 'refine', text: texts.areas.refine, state: said(about('rule', 'confer', 'condition', 'separation')) },
+  { name: 'connect', text: texts.areas.connect, state: said(about('route', 'affordance')) },
   { name: 'try', text: texts.areas.try, state: 'ask under it' },
   { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
 ])
+/** Who else saved it. */
+const others = computed(() => (draft.draft.value?.authors ?? []).filter((author) => author !== session.who.value?.key))
 const next = computed(() => steps.value[steps.value.findIndex((step) => step.name === route.name) + 1])
 </script>
 
@@ -30,6 +35,7 @@ const next = computed(() => steps.value[steps.value.findIndex((step) => step.nam
         <small :class="{ denied: step.name === 'describe' && draft.errors.value }">{{ step.state }}</small>
       </li>
     </ol>
+    <span v-if="others.length" class="soft">also by {{ others.join(', ') }}</span>
     <span class="soft" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'saved' }}</span>
     <button type="button" class="plain-button" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</button>
     <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()">Next: {{ next.text }}</RouterLink>

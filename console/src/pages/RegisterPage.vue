@@ -41,7 +41,7 @@ function said(line: EntityLine): string {
   const parts = Object.entries(line).flatMap(([key, value]) => {
     if (key === 'entity') return []
     if (key === 'attributes' || key === 'relations') return Object.entries(value as Record<string, unknown>).map(([name, one]) => `${name} ${String(one)}`)
-    if (key === 'members') return [counted((value as string[]).length, 'member')]
+    if (key === 'member-count') return [counted(Number(value), 'member')]
     return [`${key} ${String(value)}`]
   })
   return parts.join(', ')

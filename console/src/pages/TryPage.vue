@@ -6,12 +6,13 @@ import { api, type Question } from '../api/calls'
 import type { Proposal } from '../api/types'
 import AnswerSheet from '../components/AnswerSheet.vue'
 import FailureNote from '../components/FailureNote.vue'
+import BlankAnswer from '../components/BlankAnswer.vue'
 import KeepCase from '../components/KeepCase.vue'
 import NameField from '../components/NameField.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useStatus } from '../composables/useStatus'
-import { blank, contextOf, permissionOf } from '../support/question'
+import { blank, contextOf, permissionOf, type Blank } from '../support/question'
 
 const route = useRoute()
 const router = useRouter()
@@ -39,6 +40,10 @@ const type = computed(() => permission.value.split(':')[0] ?? '')
 const permissions = computed(() => (model.data.value?.types ?? []).flatMap((known) => known.actions.map((action) => `${known.key}:${action.key}`)))
 void model.run()
 
+/** A question whose blank is meant: who may, with what, or what. */
+const blankAsked = ref<{ blank: Blank; question: Question }>()
+const isBlank = (asked: unknown): asked is Blank => asked === 'holders' || asked === 'reach' || asked === 'actions'
+
 function question(suppose: string[]): Question | undefined {
   permission.value = permissionOf(permission.value, resource.value)
   const slots = { subject: subject.value.trim(), permission: permission.value, resource: resource.value.trim() }
@@ -52,14 +57,22 @@ watch(
   () => route.query,
   (query) => {
     const text = (value: unknown) => (typeof value === 'string' ? value : '')
-    if (!query.subject) return
+    if (!query.subject && !query.blank) return
     subject.value = text(query.subject)
     permission.value = text(query.permission)
     resource.value = text(query.resource)
     if ('context' in query) context.value = text(query.context)
     if ('now' in query) now.value = text(query.now)
-    const asked = question([])
     after.clear()
+    if (isBlank(query.blank)) {
+      before.clear()
+      first.value = undefined
+      hint.value = ''
+      blankAsked.value = { blank: query.blank, question: { subject: subject.value, permission: permission.value, resource: resource.value, context: contextOf(context.value).context, now: now.value, suppose: [] } }
+      return
+    }
+    blankAsked.value = undefined
+    const asked = question([])
     if (!asked) return
     first.value = asked
     void before.run({ ...asked, wouldTake: true })
@@ -127,7 +140,8 @@ async function keep() {
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>
   </form>
   <FailureNote v-if="before.error.value" :error="before.error.value" />
-  <div v-if="before.data.value" class="answers">
+  <BlankAnswer v-if="blankAsked" :question="blankAsked.question" :blank="blankAsked.blank" />
+  <div v-else-if="before.data.value" class="answers">
     <AnswerSheet
       :asked="before.data.value"
       :type="type"
@@ -162,7 +176,7 @@ async function keep() {
     </div>
   </div>
   <p v-else-if="!before.error.value && !before.busy.value" class="soft empty">
-    Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page.
+    Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page; leave a slot of that line blank to ask who may, with what, or what.
   </p>
 </template>
 

@@ -1,4 +1,5 @@
 import { describe, expect, it } from 'vitest'
+import { blankOf } from './question'
 import { blank, contextOf, permissionOf } from './question'
 
 describe('permissionOf', () => {
@@ -32,4 +33,16 @@ describe('contextOf', () => {
     expect(contextOf('level').wrong).toBe('"level" is not key=value.')
     expect(contextOf('').context).toEqual({})
   })
+})
+
+it.each([
+  ['', 'manifest:release', '', 'holders'],
+  ['', 'manifest:release', 'manifest:m-204', 'holders'],
+  ['user:ines', 'manifest:release', '', 'reach'],
+  ['user:ines', '', 'manifest:m-204', 'actions'],
+  ['user:ines', 'manifest:release', 'manifest:m-204', undefined],
+  ['user:ines', '', '', undefined],
+  ['', 'release', '', undefined],
+])('a blank in %j %j %j asks for %s', (subject, permission, resource, asked) => {
+  expect(blankOf({ subject, permission, resource })).toBe(asked)
 })

@@ -22,6 +22,17 @@ export function blank(slots: Slots): string | undefined {
   return undefined
 }
 
+/** Which slot is left blank, where that makes another question. */
+export type Blank = 'holders' | 'reach' | 'actions'
+
+/** What a question asks whose blank is meant: who may, with what, or what. */
+export function blankOf(slots: Slots): Blank | undefined {
+  const { subject, permission, resource } = slots
+  if (!subject && permission.includes(':')) return 'holders'
+  if (subject && !permission && resource) return 'actions'
+  return subject && permission.includes(':') && !resource ? 'reach' : undefined
+}
+
 /**
  * A context from lines of key=value: numbers, booleans and lists where they read as such, texts
  * otherwise.

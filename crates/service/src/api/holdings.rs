@@ -10,7 +10,7 @@ use axum::extract::{Path, State};
 use jiff::Timestamp;
 use ostrog_core::prelude::Register;
 use ostrog_core::register::holdings::{Standing, arriving, places, reaching, standing, touched};
-use ostrog_core::register::{EntityId, Grant, PlaceOf};
+use ostrog_core::register::{Grant, PlaceOf};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
@@ -100,28 +100,28 @@ pub async fn holdings(
     let world = &live(&state)?.world;
     let register = world.register();
     let mut readable = Readable::new(&operator, world);
-    let mut entity = |name: &str| -> Result<EntityId, Problem> {
-        let found = register.registered(name).filter(|id| {
-            // Users and services lie in no tenant; what they hold is told place by place.
-            readable.has(*id) || query.by.is_some()
-        });
-        found.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))
-    };
+    let missing = |name: &str| Problem::not_found(format!("{name} is not registered."));
     let (grants, from) = match (query.at.as_deref(), query.by.as_deref()) {
         (Some("everywhere"), None) => (arriving(register, None, now), vec!["everywhere".to_owned()]),
         (Some(place), None) => {
-            let place = entity(place)?;
+            let found = register.registered(place).filter(|id| readable.has(*id));
+            let place = found.ok_or_else(|| missing(place))?;
             let mut from: Vec<String> =
                 places(register, place).iter().map(|id| register.name(*id).to_owned()).collect();
             from.push("everywhere".to_owned());
             (arriving(register, Some(place), now), from)
         }
-        (None, Some(subject)) => {
-            let subject = entity(subject)?;
-            let from = register.holders_of(subject);
-            let from = from.iter().take(MAX_PAGE).map(|id| register.name(*id).to_owned());
-            (reaching(register, subject, now), from.collect())
-        }
+        (None, Some(subject)) => match register.registered(subject) {
+            Some(id) => {
+                let holders = register.holders_of(id);
+                let seen = holders.iter().filter(|holder| **holder == id || readable.has(**holder));
+                let from = seen.take(MAX_PAGE).map(|id| register.name(*id).to_owned()).collect();
+                (reaching(register, id, now), from)
+            }
+            None if readable.everything => return Err(missing(subject)),
+            // To an operator of one tenant, who is not there and who holds nothing there are alike.
+            None => (Vec::new(), vec![subject.to_owned()]),
+        },
         _ => return Err(Problem::malformed("Say at=PLACE or by=SUBJECT, one of them.")),
     };
     let mut seen = |grant: &Grant<'_>| match grant.at {

@@ -49,6 +49,7 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(holdings::reached))
         .routes(routes!(register::entities))
         .routes(routes!(register::entity, register::put_entity, register::delete_entity))
+        .routes(routes!(register::members))
         .routes(routes!(register::facts))
         .routes(routes!(register::grants, register::give))
         .routes(routes!(register::end))

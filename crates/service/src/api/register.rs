@@ -43,6 +43,9 @@ pub struct EntityQuery {
     after: String,
     /// At most so many; 100 unless stated, at most 1000.
     limit: Option<usize>,
+    /// Groups with the number of their members (`member-count`) in place of all of them.
+    #[serde(default)]
+    brief: bool,
 }
 
 /// A page of register lines.
@@ -125,19 +128,40 @@ pub async fn entities(
         .filter(|(_, id)| has(*id) && readable.has(*id))
         .map(|(name, _)| name)
         .collect();
+    let next = first(&mut names, limit);
+    let items = names
+        .iter()
+        .filter_map(|name| register.registered(name))
+        .map(|id| if query.brief { brief(register, id) } else { register.entity_json(id) })
+        .collect();
+    Ok(Json(Page { items, next }))
+}
+
+/// Leaves the first so many names, in order; gives where the next page begins, if there is one.
+fn first(names: &mut Vec<&str>, limit: usize) -> Option<String> {
     let more = names.len() > limit;
     if more {
+        // Without ordering all of them.
         names.select_nth_unstable(limit);
         names.truncate(limit);
     }
     names.sort_unstable();
-    let next = names.last().filter(|_| more).map(|name| (*name).to_owned());
-    let items = names
-        .iter()
-        .filter_map(|name| register.registered(name))
-        .map(|id| register.entity_json(id))
-        .collect();
-    Ok(Json(Page { items, next }))
+    names.last().filter(|_| more).map(|name| (*name).to_owned())
+}
+
+/// An entity's line without the members it may have a million of.
+fn brief(register: &Register, id: EntityId) -> Value {
+    let members = register.members(id).len();
+    let mut line = if members > MAX_PAGE {
+        json!({ "entity": register.name(id) })
+    } else {
+        register.entity_json(id)
+    };
+    if let (Some(line), true) = (line.as_object_mut(), members > 0) {
+        line.remove("members");
+        line.insert("member-count".to_owned(), members.into());
+    }
+    line
 }
 
 /// An entity with what is known of it and what names it.
@@ -197,6 +221,62 @@ pub async fn entity(
         position: state.position,
     };
     Ok(([(header::ETAG, tag)], Json(shown)).into_response())
+}
+
+/// Which members.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct MemberQuery {
+    /// Only names that begin so.
+    #[serde(default)]
+    prefix: String,
+    /// Only names after this one.
+    #[serde(default)]
+    after: String,
+    /// At most so many; 100 unless stated, at most 1000.
+    limit: Option<usize>,
+}
+
+/// Members of a group.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Members {
+    /// The page, by name.
+    items: Vec<String>,
+    /// Where the next page begins, if there is one.
+    next: Option<String>,
+    /// How many there are in all.
+    total: usize,
+}
+
+/// The direct members of a group, by name.
+#[utoipa::path(get, path = "/api/v1/entities/{name}/members", tag = "register",
+    params(("name" = String, Path, description = "group:id"), MemberQuery),
+    responses(
+        (status = 200, description = "A page of them", body = Members),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn members(
+    State(app): State<App>,
+    operator: Operator,
+    Path(name): Path<String>,
+    Params(query): Params<MemberQuery>,
+) -> Result<Json<Members>, Problem> {
+    let state = app.node.state();
+    let world = &live(&state)?.world;
+    let register = world.register();
+    let mut readable = Readable::new(&operator, world);
+    let found = register.registered(&name).filter(|id| readable.has(*id));
+    let id = found.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))?;
+    let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
+    let all = register.members(id);
+    let mut names: Vec<&str> = all
+        .iter()
+        .map(|member| register.name(*member))
+        .filter(|name| name.starts_with(&query.prefix) && *name > query.after.as_str())
+        .collect();
+    let next = first(&mut names, limit);
+    Ok(Json(Members { items: names.into_iter().map(str::to_owned).collect(), next, total: all.len() }))
 }
 
 /// What stands for all that is said of an entity.
