@@ -57,7 +57,7 @@ watch(() => [props.question, props.blank] as const, ([question, blank]) => void 
         </tbody>
       </table>
       <p class="soft">
-        {{ counted(told.data.value.lines.length, 'line') }}<template v-if="!told.data.value.whole">, and there are more</template><template v-if="told.data.value.new">; what is not registered yet is meant too</template>.
+        {{ counted(told.data.value.lines.length, { holders: 'subject', reach: 'resource', actions: 'permission' }[blank]) }}<template v-if="!told.data.value.whole">, and there are more</template><template v-if="told.data.value.new">; what is not registered yet is meant too</template>.
         <button v-if="told.data.value.next" type="button" class="plain-button" @click="told.run(question, blank, told.data.value!.next)">More</button>
       </p>
     </template>

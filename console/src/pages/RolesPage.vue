@@ -69,7 +69,7 @@ function differs(line: GridRow, at: number): boolean {
 }
 
 /** Whether two roles laid over each other say something else of an action. */
-const parts = (at: number) => Boolean(other.value && rows.value.length === 2 && rows.value[0]!.cells[at]!.how !== rows.value[1]!.cells[at]!.how)
+const apart = (at: number) => Boolean(other.value && rows.value.length === 2 && rows.value[0]!.cells[at]!.how !== rows.value[1]!.cells[at]!.how)
 
 function choose(event: Event) {
   void router.push({ name: 'roles', params: { type: (event.target as HTMLSelectElement).value } })
@@ -133,11 +133,11 @@ async function addRole() {
         <thead>
           <tr>
             <th scope="col">role, from small to large</th>
-            <th v-for="(action, c) in grid.actions" :key="action.permission" scope="col" :title="action.description" :class="{ parts: parts(c) }">
+            <th v-for="(action, c) in grid.actions" :key="action.permission" scope="col" :title="action.description" :class="{ apart: apart(c) }">
               {{ action.action }}
               <small v-if="action.denies.length" class="denied">{{ action.denies.length }} deny</small>
               <small v-if="action.allows.length" class="allowed">{{ action.allows.length }} allow</small>
-              <small v-if="parts(c)" class="soft">they differ</small>
+              <small v-if="apart(c)" class="soft">they differ</small>
             </th>
           </tr>
         </thead>
@@ -166,6 +166,7 @@ async function addRole() {
       <p v-if="row.description" class="soft">{{ row.description }}</p>
       <p class="sentence">{{ cell.text }}.</p>
       <p v-if="drafted && before !== cell.text" class="was">Live: {{ before }}.</p>
+      <p v-for="line in other ? rows.filter((line) => line !== row) : []" :key="line.role" class="sentence">{{ line.cells[focus.column.value]?.text }}.</p>
       <p v-if="row['given-to']">Given to {{ row['given-to'] }}, without a grant.</p>
       <p v-if="row.includes.length">Includes {{ row.includes.join(', ') }}.</p>
       <p v-if="reached.data.value">{{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.</p>
@@ -272,7 +273,7 @@ td.taken-out {
 td.differs {
   background-image: repeating-linear-gradient(45deg, color-mix(in srgb, var(--draft) 35%, transparent) 0 2px, transparent 2px 6px);
 }
-th.parts {
+th.apart {
   border-bottom: 3px solid var(--undetermined);
 }
 .was {

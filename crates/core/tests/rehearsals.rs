@@ -49,9 +49,17 @@ grants = [{ role = "pilot", at = "tenant:north" }, { role = "night", at = "every
 "#;
 
 fn run(cases: &str) -> Result<Report, Vec<String>> {
+    run_over("", &format!("{SAMPLES}{cases}"))
+}
+
+/// Runs a rehearsal's text, over register lines if it says that it lies over some.
+fn run_over(facts: &str, text: &str) -> Result<Report, Vec<String>> {
     let policy =
         Arc::new(charter::read(&Sources::single("charter.toml", CHARTER)).policy.expect("no errors"));
-    let sources = Sources::single("r.toml", &format!("{SAMPLES}{cases}"));
+    let mut register = Register::default();
+    let changes: Vec<_> = facts.lines().map(|text| line::parse(text).expect("a line")).collect();
+    register.apply(&changes, &[], None).expect("fits");
+    let sources = Sources::single("r.toml", text);
     let mut findings = Vec::new();
     let rehearsal = read(&sources, &mut findings);
     let told = |findings: &[ostrog_core::source::Finding]| {
@@ -61,7 +69,7 @@ fn run(cases: &str) -> Result<Report, Vec<String>> {
         return Err(told(&findings));
     }
     rehearsal
-        .run(&policy, &sources, "2026-11-23T09:00:00Z".parse().expect("a moment"))
+        .run(&policy, register, &sources, "2026-11-23T09:00:00Z".parse().expect("a moment"))
         .map_err(|findings| told(&findings))
 }
 
@@ -147,10 +155,46 @@ fn cases_pass_or_fail(#[case] body: &str, #[case] passes: bool, #[case] doubt: O
     "active is true, or { session"
 )]
 #[case("[sample.\"user:x\"]\nattributes = { rank = \"high\" }", "is of type integer, and \"high\" is not")]
-#[case("[rehearsal]\nstand-alone = false", "does not carry it out yet")]
 #[case("[[guarantee]]\nname = \"x\"", "does not prove them yet")]
 fn mistakes_in_a_rehearsal_are_errors_not_denials(#[case] text: &str, #[case] says: &str) {
     let told = run(text).expect_err("is refused").join("\n");
     assert!(told.contains(says), "{told}");
     assert!(told.starts_with("r.toml:"), "{told}");
+}
+
+const FACTS: &str = r#"{"entity":"tenant:north"}
+{"entity":"vessel:a","within":"tenant:north","attributes":{"class":3}}
+{"entity":"group:pilots"}
+{"entity":"user:ines","attributes":{"rank":4}}
+{"entity":"user:rui","attributes":{"rank":4}}
+{"entity":"group:pilots","members":["user:rui"]}
+{"grant":{"role":"pilot","to":"user:ines","at":"tenant:north"}}
+{"grant":{"role":"pilot","to":"group:pilots","at":"tenant:north"}}"#;
+
+/// Over a register: its facts count, and a sample stands in the place of the entity of its name.
+#[rstest]
+#[case::of_the_register("", "user:ines", true)]
+#[case::through_its_group("", "user:rui", true)]
+#[case::with_less("[sample.\"user:ines\"]\nattributes = { rank = 1 }\ngrants = [{ role = \"pilot\", at = \"tenant:north\" }]", "user:ines", false)]
+#[case::without_the_grant("[sample.\"user:ines\"]\nattributes = { rank = 4 }", "user:ines", false)]
+#[case::without_the_group("[sample.\"user:rui\"]\nattributes = { rank = 4 }", "user:rui", false)]
+#[case::in_a_group_of_the_register("[sample.\"user:new\"]\ngroups = [\"pilots\"]\nattributes = { rank = 4 }", "user:new", true)]
+#[case::leaving_others("[sample.\"user:ines\"]\nattributes = { rank = 1 }", "user:rui", true)]
+fn a_rehearsal_lies_over_a_register(#[case] samples: &str, #[case] subject: &str, #[case] may: bool) {
+    let list = if may { "may" } else { "may-not" };
+    let case = case(&format!("as = \"{subject}\"\non = \"vessel:a\"\n{list} = [\"vessel:moor\"]"));
+    let report = run_over(FACTS, &format!("[rehearsal]\nstand-alone = false\n{samples}\n{case}"));
+    assert_eq!(report.expect("runs").failed, 0);
+}
+
+#[test]
+fn over_a_register_a_misspelt_name_is_an_error_and_alone_nothing_of_it_is_known() {
+    let text = |alone: bool, subject: &str| {
+        let case = case(&format!("as = \"{subject}\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]"));
+        format!("[rehearsal]\nstand-alone = {alone}\n{case}")
+    };
+    let told = run_over(FACTS, &text(false, "user:inse")).expect_err("is refused").join("\n");
+    assert!(told.contains("user:inse is not a sample, and the register does not know it"), "{told}");
+    let told = run_over(FACTS, &text(true, "user:ines")).expect_err("is refused").join("\n");
+    assert!(told.contains("user:ines is not a sample"), "{told}");
 }

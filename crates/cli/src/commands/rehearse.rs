@@ -17,6 +17,9 @@ pub struct Args {
     /// The charter's folder
     #[arg(long, value_name = "DIR")]
     charter: PathBuf,
+    /// The facts a rehearsal that is not stand-alone is laid over
+    #[arg(long, value_name = "FILE")]
+    register: Option<PathBuf>,
     /// Only cases whose name contains this
     #[arg(long, value_name = "NAME")]
     only: Option<String>,
@@ -26,7 +29,7 @@ pub struct Args {
 }
 
 pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
-    let policy = files::policy(&args.charter, shell)?;
+    let world = files::world(&args.charter, args.register.as_deref(), shell)?;
     let sources = files::sources(&args.dir)?;
     let mut findings = Vec::new();
     let mut rehearsal = read(&sources, &mut findings);
@@ -36,8 +39,16 @@ pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
             return Err(Failure::input(format!("no case's name contains {only:?}")));
         }
     }
+    if rehearsal.over && args.register.is_none() {
+        return Err(Failure::misused(
+            "this rehearsal is laid over a register (stand-alone = false); name its facts with --register FILE",
+        ));
+    }
+    if !rehearsal.over && args.register.is_some() {
+        shell.notice("this rehearsal stands alone; the register is not looked at");
+    }
     let wrong = findings.iter().any(|finding| finding.severity == Severity::Error);
-    let report = if wrong { Err(findings) } else { rehearsal.run(&policy, &sources, Timestamp::now()) };
+    let report = if wrong { Err(findings) } else { rehearsal.run(world.policy(), world.register().clone(), &sources, Timestamp::now()) };
     let report = report.map_err(|findings| {
         files::told(&sources, &findings, shell);
         Failure::input(format!(

@@ -71,11 +71,8 @@ impl Reader<'_> {
         self.define("[rehearsal]", key.span);
         let Some(fields) = field.table("[rehearsal]", self.findings) else { return };
         fields.only(&["stand-alone", "now"], self.findings);
-        if let Some(alone) = fields.get("stand-alone")
-            && alone.boolean(self.findings) == Some(false)
-        {
-            self.error("not-carried-out", alone.span(), "a rehearsal laid over a register is part of the format, but this version does not carry it out yet");
-        }
+        let alone = fields.get("stand-alone").and_then(|alone| alone.boolean(self.findings));
+        self.made.over = alone == Some(false);
         self.made.now = self.moment(&fields, "now");
     }
 

@@ -12,6 +12,7 @@ use crate::decide::question::Request;
 use crate::decide::{World, with_scratch};
 use crate::names::nearest;
 use crate::register::Register;
+use crate::register::fact::Retraction;
 use crate::register::line::{ActivationLine, Change, EntityLine, GrantLine};
 use crate::source::{At, Finding, Place, Severity, Sources, Span};
 use jiff::Timestamp;
@@ -21,6 +22,9 @@ use std::sync::Arc;
 /// Samples and cases, as written.
 #[derive(Clone, Debug, Default)]
 pub struct Rehearsal {
+    /// Whether it is laid over a register: a sample then stands in the place of the entity of its name,
+    /// with the groups and grants the sample states and no others.
+    pub over: bool,
     /// The moment its cases are asked at, unless they say another.
     pub now: Option<Timestamp>,
     /// Its sample entities.
@@ -137,7 +141,8 @@ pub struct Check {
 }
 
 impl Rehearsal {
-    /// Asks every case of a charter and the samples alone. `now` is the moment of the run.
+    /// Asks every case of a charter and the samples alone, or laid over `facts` if the rehearsal is.
+    /// `now` is the moment of the run.
     ///
     /// # Errors
     /// Findings in the rehearsal itself: samples the charter does not permit, names that are no
@@ -145,13 +150,15 @@ impl Rehearsal {
     pub fn run(
         &self,
         policy: &Arc<Policy>,
+        facts: Register,
         sources: &Sources,
         now: Timestamp,
     ) -> Result<Report, Vec<Finding>> {
         let mut findings = Vec::new();
-        let world = self.world(policy, &mut findings);
+        let facts = if self.over { facts } else { Register::default() };
+        let world = self.world(policy, facts, &mut findings);
         for case in &self.cases {
-            self.names(case, policy, &mut findings);
+            self.names(case, &world, &mut findings);
         }
         if findings.iter().any(|finding| finding.severity == Severity::Error) {
             return Err(findings);
@@ -162,11 +169,27 @@ impl Rehearsal {
         Ok(Report { charter: policy.digest().to_string(), passed, failed: cases.len() - passed, cases })
     }
 
-    /// The samples as a register under the charter.
-    fn world(&self, policy: &Arc<Policy>, findings: &mut Vec<Finding>) -> World {
+    /// What a sample takes the place of: the grants and memberships the register knows of it.
+    fn displaced(facts: &Register, name: &str) -> Vec<Change> {
+        let Some(id) = facts.registered(name) else { return Vec::new() };
+        let grants = facts.grants_to(id).map(|(_, grant)| Change::EndGrant(grant.id.to_string()));
+        let groups = facts.groups(id).iter().map(|group| {
+            let (entity, of) = (name.to_owned(), facts.name(*group).to_owned());
+            Change::Retract(Retraction::Member { entity, of })
+        });
+        grants.chain(groups).collect()
+    }
+
+    /// The samples, over the facts, under the charter.
+    fn world(&self, policy: &Arc<Policy>, facts: Register, findings: &mut Vec<Finding>) -> World {
         let mut changes = Vec::new();
         let mut spans = Vec::new();
         let mut activations = Vec::new();
+        for sample in &self.samples {
+            let displaced = Self::displaced(&facts, &sample.line.name);
+            spans.extend(displaced.iter().map(|_| sample.span));
+            changes.extend(displaced);
+        }
         for sample in &self.samples {
             changes.push(Change::Entity(Box::new(sample.line.clone())));
             spans.push(sample.span);
@@ -174,7 +197,9 @@ impl Rehearsal {
         for sample in &self.samples {
             for group in &sample.groups {
                 let name = if group.starts_with("group:") { group.clone() } else { format!("group:{group}") };
-                if !self.samples.iter().any(|other| other.line.name == name) {
+                if !self.samples.iter().any(|other| other.line.name == name)
+                    && facts.registered(&name).is_none()
+                {
                     findings.push(self.unknown_sample(&name, sample.span));
                     continue;
                 }
@@ -213,7 +238,7 @@ impl Rehearsal {
             changes.push(Change::Activate(Box::new(activation)));
             spans.push(span);
         }
-        let mut world = World::new(Arc::clone(policy), Register::default());
+        let mut world = World::new(Arc::clone(policy), facts);
         if let Err(refusals) = world.apply(&changes) {
             findings.extend(
                 refusals
@@ -226,7 +251,8 @@ impl Rehearsal {
 
     fn unknown_sample(&self, name: &str, span: Span) -> Finding {
         let near = nearest(name, self.samples.iter().map(|sample| sample.line.name.as_str()));
-        let finding = Finding::error("unknown-sample", span, format!("{name} is not a sample"));
+        let nor = if self.over { ", and the register does not know it" } else { "" };
+        let finding = Finding::error("unknown-sample", span, format!("{name} is not a sample{nor}"));
         match near {
             Some(near) => finding.help(format!("did you mean {near}?")),
             None => finding.help(format!("add [sample.\"{name}\"]")),
@@ -234,8 +260,12 @@ impl Rehearsal {
     }
 
     /// A misspelt name is an error, not a denial.
-    fn names(&self, case: &Case, policy: &Policy, findings: &mut Vec<Finding>) {
-        let known = |name: &str| self.samples.iter().any(|sample| sample.line.name == name);
+    fn names(&self, case: &Case, world: &World, findings: &mut Vec<Finding>) {
+        let policy = world.policy();
+        let known = |name: &str| {
+            self.samples.iter().any(|sample| sample.line.name == name)
+                || world.register().registered(name).is_some()
+        };
         let subject = &case.request.subject;
         if subject != "anonymous" && !known(subject) {
             findings.push(self.unknown_sample(subject, case.subject_span));
