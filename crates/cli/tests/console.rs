@@ -144,182 +144,196 @@ async fn refused_then_let_in() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_draft_is_described_bundled_and_put_live() {
-    tell(|_, _| (), async |browser, service| {
-        let browser = &browser;
-        sign_in(browser, &service).await;
-        click(browser, "nav a[href='/describe']").await;
-        find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
-        says(browser, ".course", "saved").await;
-        says(browser, "header", "Draft D-1, based on 1, no change yet").await;
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            click(browser, "nav a[href='/describe']").await;
+            find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
+            says(browser, ".course", "saved").await;
+            says(browser, "header", "Draft D-1, based on 1, no change yet").await;
 
-        // A form changes the same text as the editor.
-        press(browser, "manifest").await;
-        fill(browser, "input[name=new-action]", "hold" + Key::Tab + "Put it on hold" + Key::Enter).await;
-        says(browser, "article table", "manifest:hold").await;
-        says(browser, ".course", "not saved yet").await;
-        click(browser, "nav a[href='/describe/text']").await;
-        press(browser, "roles.toml").await;
-        click(browser, ".cm-content").await;
-        keys(browser, Key::Control + Key::End).await;
-        keys(browser, "\n[role.holder]\npermissions = [\"manifest:hld\"]").await;
-        says(browser, "aside", "did you mean \"manifest:hold\"?").await;
-        says(browser, ".course", "1 error").await;
-        keys(browser, Key::F8 + "").await;
-        click(browser, ".cm-diagnosticAction").await;
-        says(browser, "aside", "Nothing to mend").await;
-        click(browser, ".cm-content").await;
-        keys(browser, Key::Control + "s").await;
-        says(browser, ".course [role=status]", "saved").await;
+            // A form changes the same text as the editor.
+            press(browser, "manifest").await;
+            fill(browser, "input[name=new-action]", "hold" + Key::Tab + "Put it on hold" + Key::Enter).await;
+            says(browser, "article table", "manifest:hold").await;
+            says(browser, ".course", "not saved yet").await;
+            click(browser, "nav a[href='/describe/text']").await;
+            press(browser, "roles.toml").await;
+            click(browser, ".cm-content").await;
+            keys(browser, Key::Control + Key::End).await;
+            keys(browser, "\n[role.holder]\npermissions = [\"manifest:hld\"]").await;
+            says(browser, "aside", "did you mean \"manifest:hold\"?").await;
+            says(browser, ".course", "1 error").await;
+            keys(browser, Key::F8 + "").await;
+            click(browser, ".cm-diagnosticAction").await;
+            says(browser, "aside", "Nothing to mend").await;
+            click(browser, ".cm-content").await;
+            keys(browser, Key::Control + "s").await;
+            says(browser, ".course [role=status]", "saved").await;
 
-        // The grid, by keyboard; what is not saved outlives a reload.
-        click(browser, "nav a[href^='/roles']").await;
-        click(browser, "option[value=manifest]").await;
-        says(browser, "table[role=grid]", "holder").await;
-        let first = "document.querySelector('td[tabindex=\"0\"]').focus()";
-        browser.execute(first, Vec::new()).await.expect("runs");
-        keys(browser, Key::End + Key::Enter).await;
-        says(browser, "aside", "gives manifest:hold").await;
-        says(browser, "aside", "Live: ").await;
-        browser.refresh().await.expect("reloads");
-        says(browser, ".course", "not saved yet").await;
+            // The grid, by keyboard; what is not saved outlives a reload.
+            click(browser, "nav a[href^='/roles']").await;
+            click(browser, "option[value=manifest]").await;
+            says(browser, "table[role=grid]", "holder").await;
+            let first = "document.querySelector('td[tabindex=\"0\"]').focus()";
+            browser.execute(first, Vec::new()).await.expect("runs");
+            keys(browser, Key::End + Key::Enter).await;
+            says(browser, "aside", "gives manifest:hold").await;
+            says(browser, "aside", "Live: ").await;
+            browser.refresh().await.expect("reloads");
+            says(browser, ".course", "not saved yet").await;
 
-        // Somebody else saved meanwhile: nothing is written over unless one says so.
-        let (_, draft) = service.get("/api/v1/drafts/D-1").await;
-        let other = serde_json::json!({ "title": "Holds", "files": draft["files"], "draft": "D-1" });
-        let mut other = other;
-        let last = other["files"].as_array().expect("files").len() - 1;
-        let text = format!("{}\n# Theirs.\n", other["files"][last]["text"].as_str().expect("a text"));
-        other["files"][last]["text"] = text.into();
-        assert_eq!(service.post(&service.operator, "/api/v1/drafts", &other).await.0, 200);
-        press(browser, "Save").await;
-        says(browser, "[role=alert]", "Somebody saved D-1 since you read it").await;
-        press(browser, "Save mine over it").await;
-        says(browser, ".course [role=status]", "saved").await;
+            // Somebody else saved meanwhile: nothing is written over unless one says so.
+            let (_, draft) = service.get("/api/v1/drafts/D-1").await;
+            let other = serde_json::json!({ "title": "Holds", "files": draft["files"], "draft": "D-1" });
+            let mut other = other;
+            let last = other["files"].as_array().expect("files").len() - 1;
+            let text = format!("{}\n# Theirs.\n", other["files"][last]["text"].as_str().expect("a text"));
+            other["files"][last]["text"] = text.into();
+            assert_eq!(service.post(&service.operator, "/api/v1/drafts", &other).await.0, 200);
+            press(browser, "Save").await;
+            says(browser, "[role=alert]", "Somebody saved D-1 since you read it").await;
+            press(browser, "Save mine over it").await;
+            says(browser, ".course [role=status]", "saved").await;
 
-        click(browser, "nav a[href='/rollout']").await;
-        says(browser, "article", "manifest:hold").await;
-        press(browser, "Put live").await;
-        press(browser, "Put it live now, for all").await;
-        says(browser, "header", "revision 2").await;
-        assert!(browser.find(By::Css(".course")).await.is_err(), "the draft has ended");
-    })
+            click(browser, "nav a[href='/rollout']").await;
+            says(browser, "article", "manifest:hold").await;
+            press(browser, "Put live").await;
+            press(browser, "Put it live now, for all").await;
+            says(browser, "header", "revision 2").await;
+            assert!(browser.find(By::Css(".course")).await.is_err(), "the draft has ended");
+        },
+    )
     .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn roles_are_given_and_relationships_read() {
-    tell(|_, _| (), async |browser, service| {
-        let browser = &browser;
-        sign_in(browser, &service).await;
-        page(browser, &service, "/give?at=vessel:kestrel").await;
-        says(browser, "main table", "arrives here").await;
-        click(browser, "select[name=role] option[value=deckhand]").await;
-        let to = "form[aria-labelledby=give] .field input";
-        fill(browser, to, "user:tomsa" + Key::Enter).await;
-        says(browser, "form [role=alert]", "tomsa").await;
-        fill(browser, to, "user:tomas" + Key::Enter).await;
-        says(browser, "form [role=status]", "Given, and in force").await;
-        says(browser, "main table", "user:tomas").await;
-        let end = find(browser, "button[aria-label$='deckhand of user:tomas']").await;
-        end.click().await.expect("clicked");
-        end.click().await.expect("clicked");
-        says(browser, "header", "position 6").await;
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            page(browser, &service, "/give?at=vessel:kestrel").await;
+            says(browser, "main table", "arrives here").await;
+            click(browser, "select[name=role] option[value=deckhand]").await;
+            let to = "form[aria-labelledby=give] .field input";
+            fill(browser, to, "user:tomsa" + Key::Enter).await;
+            says(browser, "form [role=alert]", "tomsa").await;
+            fill(browser, to, "user:tomas" + Key::Enter).await;
+            says(browser, "form [role=status]", "Given, and in force").await;
+            says(browser, "main table", "user:tomas").await;
+            let end = find(browser, "button[aria-label$='deckhand of user:tomas']").await;
+            end.click().await.expect("clicked");
+            end.click().await.expect("clicked");
+            says(browser, "header", "position 6").await;
 
-        // On standby until there is a reason.
-        page(browser, &service, "/give/standby").await;
-        says(browser, "select[name=grant]", "hot-works").await;
-        click(browser, "select[name=grant] option").await;
-        fill(browser, "input[name=minutes]", "30").await;
-        fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
-        says(browser, "main table", "permit 5531").await;
-        page(browser, &service, "/").await;
-        says(browser, "main", "permit 5531").await;
+            // On standby until there is a reason.
+            page(browser, &service, "/give/standby").await;
+            says(browser, "select[name=grant]", "hot-works").await;
+            click(browser, "select[name=grant] option").await;
+            fill(browser, "input[name=minutes]", "30").await;
+            fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
+            says(browser, "main table", "permit 5531").await;
+            page(browser, &service, "/").await;
+            says(browser, "main", "permit 5531").await;
 
-        // Groups, and a tenant's own role.
-        page(browser, &service, "/give/groups?group=group:night").await;
-        says(browser, "main table", "user:ines").await;
-        fill(browser, "section .field input", "user:tomas" + Key::Enter).await;
-        says(browser, "main table", "user:tomas").await;
-        page(browser, &service, "/give/tenant-roles").await;
-        click(browser, "select[name=tenant] option[value=northline]").await;
-        fill(browser, "input[name=role-key]", "looker").await;
-        click(browser, "input[value='vessel:view']").await;
-        press(browser, "Write it").await;
-        says(browser, "main table", "northline/looker").await;
-        page(browser, &service, "/give/beside?by=user:ines&and=user:rui").await;
-        says(browser, "section[aria-label='user:rui'] tr.marked", "crane-driver").await;
+            // Groups, and a tenant's own role.
+            page(browser, &service, "/give/groups?group=group:night").await;
+            says(browser, "main table", "user:ines").await;
+            fill(browser, "section .field input", "user:tomas" + Key::Enter).await;
+            says(browser, "main table", "user:tomas").await;
+            page(browser, &service, "/give/tenant-roles").await;
+            click(browser, "select[name=tenant] option[value=northline]").await;
+            fill(browser, "input[name=role-key]", "looker").await;
+            click(browser, "input[value='vessel:view']").await;
+            press(browser, "Write it").await;
+            says(browser, "main table", "northline/looker").await;
+            page(browser, &service, "/give/beside?by=user:ines&and=user:rui").await;
+            says(browser, "section[aria-label='user:rui'] tr.marked", "crane-driver").await;
 
-        // What relationships confer, and a rule read on something real.
-        page(browser, &service, "/refine?on=manifest:m-204").await;
-        says(browser, ".margin", "manifest-owner").await;
-        press(browser, "vessel:kestrel").await;
-        says(browser, ".own", "vessel:kestrel").await;
-        page(browser, &service, "/refine/rules").await;
-        press(browser, "own-declaration").await;
-        let fields = browser.find_all(By::Css("section[aria-labelledby=reading] .field input")).await;
-        let fields = fields.expect("fields");
-        fields[0].send_keys("user:tomas").await.expect("typed");
-        fields[1].send_keys("manifest:m-204" + Key::Enter).await.expect("typed");
-        says(browser, "section[aria-labelledby=reading]", "Its condition is true").await;
-        page(browser, &service, "/refine/confers").await;
-        says(browser, "main", "makes its declarant its manifest-owner").await;
-    })
+            // What relationships confer, and a rule read on something real.
+            page(browser, &service, "/refine?on=manifest:m-204").await;
+            says(browser, ".margin", "manifest-owner").await;
+            press(browser, "vessel:kestrel").await;
+            says(browser, ".own", "vessel:kestrel").await;
+            page(browser, &service, "/refine/rules").await;
+            press(browser, "own-declaration").await;
+            let fields = browser.find_all(By::Css("section[aria-labelledby=reading] .field input")).await;
+            let fields = fields.expect("fields");
+            fields[0].send_keys("user:tomas").await.expect("typed");
+            fields[1].send_keys("manifest:m-204" + Key::Enter).await.expect("typed");
+            says(browser, "section[aria-labelledby=reading]", "Its condition is true").await;
+            page(browser, &service, "/refine/confers").await;
+            says(browser, "main", "makes its declarant its manifest-owner").await;
+        },
+    )
     .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_register_is_searched_changed_and_loaded() {
-    tell(|_, _| (), async |browser, service| {
-        let browser = &browser;
-        sign_in(browser, &service).await;
-        click(browser, "nav a[href='/register']").await;
-        fill(browser, "input[name=prefix]", "user:in" + Key::Enter).await;
-        says(browser, "main table", "clearance 3").await;
-        click(browser, "main table a").await;
-        says(browser, "h1", "user:ines").await;
-        says(browser, "main", "inspection:i-12").await;
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            click(browser, "nav a[href='/register']").await;
+            fill(browser, "input[name=prefix]", "user:in" + Key::Enter).await;
+            says(browser, "main table", "clearance 3").await;
+            click(browser, "main table a").await;
+            says(browser, "h1", "user:ines").await;
+            says(browser, "main", "inspection:i-12").await;
 
-        // What somebody else changed meanwhile is not written over.
-        let fact = serde_json::json!({ "set": ["user:ines.clearance = 4"] });
-        assert_eq!(service.post(&service.operator, "/api/v1/facts", &fact).await.0, 200);
-        click(browser, "details summary").await;
-        fill(browser, "textarea[name=line]", "{").await;
-        press(browser, "Write it").await;
-        says(browser, "[role=alert]", "This is no JSON").await;
-        let line = "{\"tenants\":[\"northline\"],\"attributes\":{\"clearance\":5}}";
-        fill(browser, "textarea[name=line]", line).await;
-        press(browser, "Write it").await;
-        says(browser, "[role=alert]", "not as you read it").await;
-        browser.refresh().await.expect("reloads");
-        click(browser, "details summary").await;
-        fill(browser, "textarea[name=line]", line).await;
-        press(browser, "Write it").await;
-        says(browser, "dl", "5").await;
-        says(browser, "section[aria-labelledby=history]", "user:ines described").await;
+            // What somebody else changed meanwhile is not written over.
+            let fact = serde_json::json!({ "set": ["user:ines.clearance = 4"] });
+            assert_eq!(service.post(&service.operator, "/api/v1/facts", &fact).await.0, 200);
+            click(browser, "details summary").await;
+            fill(browser, "textarea[name=line]", "{").await;
+            press(browser, "Write it").await;
+            says(browser, "[role=alert]", "This is no JSON").await;
+            let line = "{\"tenants\":[\"northline\"],\"attributes\":{\"clearance\":5}}";
+            fill(browser, "textarea[name=line]", line).await;
+            press(browser, "Write it").await;
+            says(browser, "[role=alert]", "not as you read it").await;
+            browser.refresh().await.expect("reloads");
+            click(browser, "details summary").await;
+            fill(browser, "textarea[name=line]", line).await;
+            press(browser, "Write it").await;
+            says(browser, "dl", "5").await;
+            says(browser, "section[aria-labelledby=history]", "user:ines described").await;
 
-        // A file beside the register, before anything is written.
-        page(browser, &service, "/register/load").await;
-        let line = "{\"entity\":\"user:ines\",\"attributes\":{\"clearance\":2},\"merge\":true}";
-        fill(browser, "textarea[name=lines]", format!("{line}\n{{\"entity\":\"usr:x\"}}")).await;
-        press(browser, "Compare with the register").await;
-        says(browser, "[role=alert]", "usr").await;
-        fill(browser, "textarea[name=lines]", line).await;
-        press(browser, "Compare with the register").await;
-        says(browser, "section[aria-labelledby=would]", "clearance 5 → 2").await;
-        press(browser, "Write them").await;
-        says(browser, "[role=status]", "1 fact written").await;
+            // A file beside the register, before anything is written.
+            page(browser, &service, "/register/load").await;
+            let line = "{\"entity\":\"user:ines\",\"attributes\":{\"clearance\":2},\"merge\":true}";
+            fill(browser, "textarea[name=lines]", format!("{line}\n{{\"entity\":\"usr:x\"}}")).await;
+            press(browser, "Compare with the register").await;
+            says(browser, "[role=alert]", "usr").await;
+            fill(browser, "textarea[name=lines]", line).await;
+            press(browser, "Compare with the register").await;
+            says(browser, "section[aria-labelledby=would]", "clearance 5 → 2").await;
+            press(browser, "Write them").await;
+            says(browser, "[role=status]", "1 fact written").await;
 
-        // An answer that is right is kept as a case, and exported.
-        page(browser, &service, "/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204").await;
-        says(browser, "article .verdict", "Denied").await;
-        press(browser, "Keep it").await;
-        says(browser, "[role=status]", "Kept as case 1").await;
-        press(browser, "Suppose this").await;
-        says(browser, ".second article .verdict", "Allowed").await;
-        let call = service.http().get(format!("{}/api/v1/cases/file", service.url));
-        let file = call.bearer_auth(&service.operator).send().await.expect("answers").text().await;
-        assert!(file.expect("a text").contains("may-not = [\"manifest:release\"]"));
-    })
+            // An answer that is right is kept as a case, and exported.
+            page(
+                browser,
+                &service,
+                "/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204",
+            )
+            .await;
+            says(browser, "article .verdict", "Denied").await;
+            press(browser, "Keep it").await;
+            says(browser, "[role=status]", "Kept as case 1").await;
+            press(browser, "Suppose this").await;
+            says(browser, ".second article .verdict", "Allowed").await;
+            let call = service.http().get(format!("{}/api/v1/cases/file", service.url));
+            let file = call.bearer_auth(&service.operator).send().await.expect("answers").text().await;
+            assert!(file.expect("a text").contains("may-not = [\"manifest:release\"]"));
+        },
+    )
     .await;
 }
 

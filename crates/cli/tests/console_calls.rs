@@ -45,12 +45,22 @@ async fn a_text_is_checked_changed_and_begun_without_being_kept() {
 
     // A form's change, and one that cannot be made.
     let edits = json!([{ "path": ["role", "inspector", "name"], "value": "Looker" }]);
-    let (status, edited) = service.post(&key, "/api/v1/texts/edit", &json!({ "files": files, "edits": edits })).await;
+    let (status, edited) =
+        service.post(&key, "/api/v1/texts/edit", &json!({ "files": files, "edits": edits })).await;
     assert_eq!(status, 200);
     let (_, checked) = service.post(&key, "/api/v1/texts/check", &json!({ "files": edited["files"] })).await;
-    assert_eq!(checked["model"]["roles"].as_array().expect("roles").iter().filter(|one| one["name"] == "Looker").count(), 1);
+    assert_eq!(
+        checked["model"]["roles"]
+            .as_array()
+            .expect("roles")
+            .iter()
+            .filter(|one| one["name"] == "Looker")
+            .count(),
+        1
+    );
     let edits = json!([{ "path": ["rule", "none-such", "when"], "remove": "x" }]);
-    let (status, refused) = service.post(&key, "/api/v1/texts/edit", &json!({ "files": files, "edits": edits })).await;
+    let (status, refused) =
+        service.post(&key, "/api/v1/texts/edit", &json!({ "files": files, "edits": edits })).await;
     assert_eq!((status, refused["type"].as_str()), (422, Some("urn:ostrog:problem:invalid")));
 
     // A document: what it suggests is a charter's file once the charter has a head.
@@ -64,7 +74,8 @@ async fn a_text_is_checked_changed_and_begun_without_being_kept() {
     let (_, checked) = service.post(&key, "/api/v1/texts/check", &json!({ "files": more })).await;
     let types = checked["model"]["types"].as_array().expect("no error");
     assert!(types.iter().any(|one| one["key"] == "crew"));
-    let (status, _) = service.post(&key, "/api/v1/texts/import", &json!({ "document": "{}", "application": "crew" })).await;
+    let (status, _) =
+        service.post(&key, "/api/v1/texts/import", &json!({ "document": "{}", "application": "crew" })).await;
     assert_eq!(status, 422);
 
     // Nothing of it was kept.
@@ -94,26 +105,34 @@ async fn what_was_given_is_read_by_place_and_by_subject_and_within_ones_tenant_o
     assert_eq!(whole["items"].as_array().expect("items").last().expect("one")["standing"], "ended");
     let (_, ines) = service.get("/api/v1/holdings?by=user:ines").await;
     assert_eq!(ids(&ines), ["g-inspect"]);
-    assert_eq!(names(&ines["from"]), ["user:ines", "group:night", "group:duty-inspectors", "group:customs-duty"]);
+    assert_eq!(
+        names(&ines["from"]),
+        ["user:ines", "group:night", "group:duty-inspectors", "group:customs-duty"]
+    );
     for wrong in ["", "?at=a:b&by=c:d", "?at=vessel:none", "?by=user:none"] {
         let status = service.get(&format!("/api/v1/holdings{wrong}")).await.0;
         assert!(matches!(status, 400 | 404), "{wrong}: {status}");
     }
 
     let (_, around) = service.get("/api/v1/entities/manifest:m-204/around").await;
-    let outer: Vec<_> = around["outer"].as_array().expect("a list").iter().map(|one| one["name"].clone()).collect();
+    let outer: Vec<_> =
+        around["outer"].as_array().expect("a list").iter().map(|one| one["name"].clone()).collect();
     assert_eq!(outer, ["voyage:v-9", "vessel:kestrel", "tenant:northline"]);
     assert_eq!(around["relations"][0]["confers"], json!(["manifest-owner"]));
     let (_, members) = service.get("/api/v1/entities/group:yard-crew/members?limit=5").await;
     assert_eq!((names(&members["items"]).len(), members["total"].as_u64()), (5, Some(12)));
     let (_, brief) = service.get("/api/v1/entities?prefix=group:yard&brief=true").await;
-    assert_eq!((&brief["items"][0]["member-count"], &brief["items"][0]["members"]), (&json!(12), &Value::Null));
+    assert_eq!(
+        (&brief["items"][0]["member-count"], &brief["items"][0]["members"]),
+        (&json!(12), &Value::Null)
+    );
     let (_, history) = service.get("/api/v1/changes?about=user:ines").await;
     assert_eq!(history.as_array().expect("changes").len(), 1);
 
     // An operator of another tenant: what is not there and what is not theirs answer alike.
     let rights = json!([{ "role": "reader", "at": "tenant:hallfjord" }]);
-    let made = service.post(&service.operator, "/api/v1/keys", &json!({ "name": "H", "rights": rights })).await.1;
+    let made =
+        service.post(&service.operator, "/api/v1/keys", &json!({ "name": "H", "rights": rights })).await.1;
     let hallfjord = made["text"].as_str().expect("a key").to_owned();
     let see = async |path: &str| {
         let call = service.http().get(format!("{}{path}", service.url)).bearer_auth(&hallfjord);
@@ -132,7 +151,12 @@ async fn what_was_given_is_read_by_place_and_by_subject_and_within_ones_tenant_o
     let (_, nobody) = see("/api/v1/holdings?by=user:none").await;
     assert_eq!((&ines["items"], &nobody["items"]), (&json!([]), &json!([])));
     assert_eq!((names(&ines["from"]), names(&nobody["from"])), (vec!["user:ines"], vec!["user:none"]));
-    for path in ["/api/v1/roles/inspector/reached", "/api/v1/asked", "/api/v1/cases", "/api/v1/changes?about=user:ines"] {
+    for path in [
+        "/api/v1/roles/inspector/reached",
+        "/api/v1/asked",
+        "/api/v1/cases",
+        "/api/v1/changes?about=user:ines",
+    ] {
         assert_eq!(see(path).await.0, 403, "{path}");
     }
 }
@@ -142,7 +166,8 @@ async fn what_applications_ask_is_remembered_and_what_is_right_is_kept() {
     let folder = folder();
     let service = Service::demo(folder.path());
     let owner = service.operator.clone();
-    let made = service.post(&owner, "/api/v1/keys", &json!({ "name": "desk", "application": "customs" })).await.1;
+    let made =
+        service.post(&owner, "/api/v1/keys", &json!({ "name": "desk", "application": "customs" })).await.1;
     let desk = made["text"].as_str().expect("a key");
     let ask = |action: &str| {
         json!({ "subject": { "type": "user", "id": "ines" }, "action": { "name": action },
@@ -159,8 +184,12 @@ async fn what_applications_ask_is_remembered_and_what_is_right_is_kept() {
     let unknown = asked["unknown"].as_array().expect("a list");
     assert_eq!(unknown.len(), 1, "{unknown:?}");
     assert_eq!((&unknown[0]["permission"], &unknown[0]["count"]), (&json!("manifest:relaese"), &json!(2)));
-    assert_eq!((&unknown[0]["nearest"], &unknown[0]["application"]), (&json!("manifest:release"), &json!("customs")));
-    let last = asked["applications"].as_array().expect("a list").iter().find(|one| one["application"] == "customs");
+    assert_eq!(
+        (&unknown[0]["nearest"], &unknown[0]["application"]),
+        (&json!("manifest:release"), &json!("customs"))
+    );
+    let last =
+        asked["applications"].as_array().expect("a list").iter().find(|one| one["application"] == "customs");
     assert_eq!(last.expect("is there")["last"]["subject"], "user:ines");
 
     let case = json!({ "name": "A junior is refused", "subject": "user:ines", "permission": "manifest:release",
@@ -168,7 +197,12 @@ async fn what_applications_ask_is_remembered_and_what_is_right_is_kept() {
     let (status, kept) = service.post(&owner, "/api/v1/cases", &case).await;
     assert_eq!((status, kept["number"].as_i64()), (200, Some(1)));
     assert_eq!(service.post(&owner, "/api/v1/cases", &case).await.0, 409, "one of a name");
-    for (part, wrong) in [("subject", "user:inse"), ("resource", "manifest:none"), ("permission", "manifest:relaese"), ("now", "soon")] {
+    for (part, wrong) in [
+        ("subject", "user:inse"),
+        ("resource", "manifest:none"),
+        ("permission", "manifest:relaese"),
+        ("now", "soon"),
+    ] {
         let mut odd = case.clone();
         odd["name"] = part.into();
         odd[part] = wrong.into();
@@ -185,7 +219,12 @@ async fn what_applications_ask_is_remembered_and_what_is_right_is_kept() {
     let mut run = service.ostrog();
     run.arg("rehearse").arg(&rehearsal).arg("--charter").arg(demo.join("harbour"));
     let out = run.arg("--register").arg(demo.join("register.ndjson")).output().expect("runs");
-    assert!(out.status.success(), "{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+    assert!(
+        out.status.success(),
+        "{}{}",
+        String::from_utf8_lossy(&out.stdout),
+        String::from_utf8_lossy(&out.stderr)
+    );
 
     assert_eq!(service.delete("/api/v1/cases/1").await.0, 204);
     assert_eq!(service.delete("/api/v1/cases/1").await.0, 404);

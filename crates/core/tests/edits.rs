@@ -6,16 +6,18 @@ use ostrog_core::charter::edit::{Edit, edit};
 use ostrog_core::charter::policy::Policy;
 use ostrog_core::prelude::{SourceFile, Sources};
 use std::collections::BTreeSet;
-use std::path::Path;
+
+macro_rules! harbour {
+    ($($name:literal)*) => {
+        Sources::new(vec![$(SourceFile {
+            path: $name.to_owned(),
+            text: include_str!(concat!("../../../demo/harbour/", $name)).to_owned(),
+        }),*])
+    };
+}
 
 fn harbour() -> Sources {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/harbour");
-    let files = std::fs::read_dir(folder).expect("the demo is there").map(|entry| {
-        let path = entry.expect("readable").path();
-        let text = std::fs::read_to_string(&path).expect("UTF-8");
-        SourceFile { path: path.file_name().expect("a name").to_string_lossy().into_owned(), text }
-    });
-    Sources::new(files.collect())
+    harbour!("agents.toml" "charter.toml" "connect.toml" "customs.toml" "people.toml" "quay.toml" "roles.toml" "rules.toml")
 }
 
 fn policy(sources: &Sources) -> Policy {
@@ -40,7 +42,8 @@ fn giving_a_permission_changes_one_role_and_taking_it_back_changes_nothing() {
     let model = live.model();
     let mut tried = 0;
     for (at, role) in model.roles.iter().enumerate() {
-        let listed: Vec<_> = role.permissions.iter().map(|id| model.permissions[id.index()].text.as_str()).collect();
+        let listed: Vec<_> =
+            role.permissions.iter().map(|id| model.permissions[id.index()].text.as_str()).collect();
         // One of every few, others for each role.
         let others = model.permissions.iter().map(|p| p.text.as_str()).filter(|text| !listed.contains(text));
         for permission in others.skip(at % 9).step_by(9) {
@@ -69,7 +72,8 @@ fn giving_a_permission_changes_one_role_and_taking_it_back_changes_nothing() {
 fn taking_something_out_leaves_every_other_line() {
     let before = harbour();
     let live = policy(&before);
-    let lines = |sources: &Sources| -> usize { sources.files().iter().map(|file| file.text.lines().count()).sum() };
+    let lines =
+        |sources: &Sources| -> usize { sources.files().iter().map(|file| file.text.lines().count()).sum() };
     let roles = live.model().roles.iter().map(|role| ["role", role.key.as_str()]);
     let rules = live.model().rules.iter().map(|rule| ["rule", rule.key.as_str()]);
     for [kind, key] in roles.chain(rules) {

@@ -175,10 +175,18 @@ const FACTS: &str = r#"{"entity":"tenant:north"}
 #[rstest]
 #[case::of_the_register("", "user:ines", true)]
 #[case::through_its_group("", "user:rui", true)]
-#[case::with_less("[sample.\"user:ines\"]\nattributes = { rank = 1 }\ngrants = [{ role = \"pilot\", at = \"tenant:north\" }]", "user:ines", false)]
+#[case::with_less(
+    "[sample.\"user:ines\"]\nattributes = { rank = 1 }\ngrants = [{ role = \"pilot\", at = \"tenant:north\" }]",
+    "user:ines",
+    false
+)]
 #[case::without_the_grant("[sample.\"user:ines\"]\nattributes = { rank = 4 }", "user:ines", false)]
 #[case::without_the_group("[sample.\"user:rui\"]\nattributes = { rank = 4 }", "user:rui", false)]
-#[case::in_a_group_of_the_register("[sample.\"user:new\"]\ngroups = [\"pilots\"]\nattributes = { rank = 4 }", "user:new", true)]
+#[case::in_a_group_of_the_register(
+    "[sample.\"user:new\"]\ngroups = [\"pilots\"]\nattributes = { rank = 4 }",
+    "user:new",
+    true
+)]
 #[case::leaving_others("[sample.\"user:ines\"]\nattributes = { rank = 1 }", "user:rui", true)]
 fn a_rehearsal_lies_over_a_register(#[case] samples: &str, #[case] subject: &str, #[case] may: bool) {
     let list = if may { "may" } else { "may-not" };

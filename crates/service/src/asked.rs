@@ -92,7 +92,9 @@ impl Log {
     /// Unknown questions: application, permission, how often.
     pub fn all_unknown(&self) -> Vec<(String, String, Times)> {
         let all = self.unknown.lock().unwrap_or_else(PoisonError::into_inner);
-        all.iter().map(|((application, permission), times)| (application.clone(), permission.clone(), *times)).collect()
+        all.iter()
+            .map(|((application, permission), times)| (application.clone(), permission.clone(), *times))
+            .collect()
     }
 }
 

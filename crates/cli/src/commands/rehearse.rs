@@ -48,7 +48,11 @@ pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
         shell.notice("this rehearsal stands alone; the register is not looked at");
     }
     let wrong = findings.iter().any(|finding| finding.severity == Severity::Error);
-    let report = if wrong { Err(findings) } else { rehearsal.run(world.policy(), world.register().clone(), &sources, Timestamp::now()) };
+    let report = if wrong {
+        Err(findings)
+    } else {
+        rehearsal.run(world.policy(), world.register().clone(), &sources, Timestamp::now())
+    };
     let report = report.map_err(|findings| {
         files::told(&sources, &findings, shell);
         Failure::input(format!(

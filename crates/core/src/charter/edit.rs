@@ -98,7 +98,13 @@ fn listed(document: &DocumentMut, edit: &Edit) -> Result<Option<Json>, String> {
             return Err(format!("{removed} is not in the list"));
         }
     }
-    list.extend(edit.add.iter().filter(|added| !list.iter().any(|item| item == *added)).map(|added| Json::from(added.as_str())).collect::<Vec<_>>());
+    list.extend(
+        edit.add
+            .iter()
+            .filter(|added| !list.iter().any(|item| item == *added))
+            .map(|added| Json::from(added.as_str()))
+            .collect::<Vec<_>>(),
+    );
     Ok((!list.is_empty()).then(|| list.into()))
 }
 
@@ -243,17 +249,18 @@ fn relist(old: &mut Array, new: &[Json]) -> Result<(), String> {
         None => (String::new(), text.to_owned()),
     };
     let new: Vec<Value> = new.iter().map(written).collect::<Result<_, _>>()?;
-    let prefix = |item: &Value| item.decor().prefix().and_then(RawString::as_str).unwrap_or_default().to_owned();
+    let prefix =
+        |item: &Value| item.decor().prefix().and_then(RawString::as_str).unwrap_or_default().to_owned();
     let (mut behind, mut before): (Vec<String>, Vec<String>) =
         old.iter().map(|item| split(&prefix(item))).unzip();
     let (last_behind, end) = split(old.trailing().as_str().unwrap_or_default());
     behind.push(last_behind);
     let first = if behind.is_empty() { String::new() } else { behind.remove(0) };
     // A list over several lines goes on so.
-    let line = before.last().filter(|text| text.contains('\n')).map_or_else(
-        || " ".to_owned(),
-        |text| format!("\n{}", text.rsplit('\n').next().unwrap_or_default()),
-    );
+    let line = before
+        .last()
+        .filter(|text| text.contains('\n'))
+        .map_or_else(|| " ".to_owned(), |text| format!("\n{}", text.rsplit('\n').next().unwrap_or_default()));
     let mut kept: Vec<(Value, String, String)> = Vec::new();
     for (at, item) in old.iter().enumerate() {
         if new.iter().any(|wanted| meaning(wanted) == meaning(item)) {
@@ -336,7 +343,8 @@ actions = { view = "See it" }
     fn edited(path: &[&str], value: Option<Json>) -> Result<String, String> {
         let path = path.iter().map(|&name| name.to_owned()).collect();
         let sources = Sources::single("roles.toml", TEXT);
-        edit(&sources, &[Edit { path, value, ..Edit::default() }]).map(|sources| sources.files()[0].text.clone())
+        edit(&sources, &[Edit { path, value, ..Edit::default() }])
+            .map(|sources| sources.files()[0].text.clone())
     }
 
     #[rstest]
@@ -369,7 +377,11 @@ actions = { view = "See it" }
     #[case(&["rule", "new-one"], json!({ "effect": "allow", "when": "resource.a == 'b'" }),
         "[[rule]]\nkey = \"new-one\"\neffect = \"allow\"\nwhen = \"resource.a == 'b'\"")]
     #[case(&["application", "customs"], json!({ "name": "Customs" }), "[application.customs]\nname = \"Customs\"")]
-    fn what_is_new_is_added_and_all_else_stays(#[case] path: &[&str], #[case] value: Json, #[case] part: &str) {
+    fn what_is_new_is_added_and_all_else_stays(
+        #[case] path: &[&str],
+        #[case] value: Json,
+        #[case] part: &str,
+    ) {
         let text = edited(path, Some(value)).expect("can be written");
         assert!(text.contains(part), "{text}");
         let lines = |text: &str| text.lines().filter(|line| !line.is_empty()).collect::<String>();
@@ -426,7 +438,11 @@ actions = { view = "See it" }
 
     #[test]
     fn an_empty_charter_gets_a_file() {
-        let name = Edit { path: vec!["charter".to_owned()], value: Some(json!({ "name": "New", "format": 1 })), ..Edit::default() };
+        let name = Edit {
+            path: vec!["charter".to_owned()],
+            value: Some(json!({ "name": "New", "format": 1 })),
+            ..Edit::default()
+        };
         let sources = edit(&Sources::new(Vec::new()), &[name]).expect("can be written");
         assert_eq!(sources.files()[0].text, "[charter]\nname = \"New\"\nformat = 1\n");
     }

@@ -59,12 +59,7 @@ impl Found {
                 let name = format!("{}:{}", one.key.value, action.value);
                 self.add("permission", name, description.clone(), action);
             }
-            self.properties(
-                "resource",
-                &format!("of a {}", one.key.value),
-                &one.attributes,
-                &one.relations,
-            );
+            self.properties("resource", &format!("of a {}", one.key.value), &one.attributes, &one.relations);
         }
     }
 
@@ -95,7 +90,12 @@ impl Found {
         }
         for one in &tree.separations {
             if let Some(key) = &one.key {
-                self.add("separation", key.value.as_str(), format!("nobody holds two of {}", list(&one.roles)), key);
+                self.add(
+                    "separation",
+                    key.value.as_str(),
+                    format!("nobody holds two of {}", list(&one.roles)),
+                    key,
+                );
             }
         }
         for one in &tree.affordances {

@@ -130,10 +130,7 @@ pub async fn around(
             let relation = register.text(relation);
             *named_by.entry(relation).or_default() += 1;
             if namers.len() < MAX_NAMES {
-                namers.push(Namer {
-                    name: register.name(*namer).to_owned(),
-                    relation: relation.to_owned(),
-                });
+                namers.push(Namer { name: register.name(*namer).to_owned(), relation: relation.to_owned() });
             }
         }
     }

@@ -8,9 +8,7 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::{Path, State};
 use ostrog_core::charter::grid::{Grid, grid as sheet};
-use ostrog_core::charter::model::{
-    Condition, Confer, Kind, KindId, PermId, Role, RoleId, Rule, Separation,
-};
+use ostrog_core::charter::model::{Condition, Confer, Kind, KindId, PermId, Role, RoleId, Rule, Separation};
 use ostrog_core::charter::policy::Policy;
 use ostrog_core::charter::syntax::{Effect, GivenTo};
 use ostrog_core::source::SourceFile;

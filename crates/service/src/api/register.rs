@@ -152,11 +152,8 @@ fn first(names: &mut Vec<&str>, limit: usize) -> Option<String> {
 /// An entity's line without the members it may have a million of.
 fn brief(register: &Register, id: EntityId) -> Value {
     let members = register.members(id).len();
-    let mut line = if members > MAX_PAGE {
-        json!({ "entity": register.name(id) })
-    } else {
-        register.entity_json(id)
-    };
+    let mut line =
+        if members > MAX_PAGE { json!({ "entity": register.name(id) }) } else { register.entity_json(id) };
     if let (Some(line), true) = (line.as_object_mut(), members > 0) {
         line.remove("members");
         line.insert("member-count".to_owned(), members.into());

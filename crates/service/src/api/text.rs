@@ -14,7 +14,7 @@ use ostrog_core::charter::model::KindId;
 use ostrog_core::charter::outline::{Defined, outline};
 use ostrog_core::import;
 use ostrog_core::names::is_key;
-use ostrog_core::source::{Span, Sources};
+use ostrog_core::source::{Sources, Span};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
