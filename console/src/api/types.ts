@@ -15,7 +15,7 @@ export type RevisionText = S['RevisionText']
 export type File = S['File']
 
 export type RegisterLine = Record<string, unknown>
-export type Change = Narrow<S['ChangeShown'], { lines: RegisterLine[] }>
+export type Change = Narrow<S['ChangeShown'], { lines: RegisterLine[]; count?: number }>
 export type Written = Narrow<S['WrittenShown'], { changed: RegisterLine[] }>
 
 export type Model = S['Model']

@@ -29,7 +29,8 @@ export function told(change: Change, about?: string): string {
   const names = (line: RegisterLine) => about && JSON.stringify(line).includes(JSON.stringify(about))
   const [first, ...more] = [...lines.filter(names), ...lines.filter((line) => !names(line))]
   if (!first) return change.kind
-  const rest = more.length ? `, and ${counted(more.length, 'line')} more` : ''
+  const left = more.length + Math.max((change.count ?? 0) - change.lines.length, 0)
+  const rest = left ? `, and ${counted(left, 'line')} more` : ''
   return lineTold(first) + rest + (note ? `: ${String(note)}` : '')
 }
 

@@ -62,7 +62,8 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn changes_after(&self, after: i64, limit: i64) -> Result<Vec<Change>> {
         let rows = sqlx::query(
-            "select position, to_char(at at time zone 'utc', $1) as at, actor, kind, lines
+            "select position, to_char(at at time zone 'utc', $1) as at, actor, kind, lines,
+                    jsonb_array_length(lines)::bigint as count
              from changes where position > $2 order by position limit $3",
         )
         .bind(MOMENT_FORMAT)

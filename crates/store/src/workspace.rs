@@ -93,6 +93,20 @@ fn runs(lines: &[Value]) -> Vec<Run<'_>> {
     runs
 }
 
+/// What lines name, each once: entities and grants.
+fn named(lines: &[Value]) -> Vec<&str> {
+    let said = lines.iter().flat_map(|line| {
+        let (grant, activation) = (&line["grant"], &line["activation"]);
+        let plain = [&line["entity"], &line["delete"], &line["end-grant"]];
+        let given = [&grant["id"], &grant["to"], &grant["at"], &activation["grant"], &activation["subject"]];
+        plain.into_iter().chain(given)
+    });
+    let mut names: Vec<&str> = said.filter_map(Value::as_str).collect();
+    names.sort_unstable();
+    names.dedup();
+    names
+}
+
 /// The row that a line is about, and whether it ends it.
 fn row(line: &Value) -> Option<(Table, bool, String)> {
     let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
@@ -235,6 +249,14 @@ impl Write {
             .bind(Value::from(change.lines.clone()))
             .execute(&mut *self.transaction)
             .await?;
+        let names = named(&change.lines);
+        if !names.is_empty() {
+            sqlx::query("insert into change_names (name, position) select unnest($1::text[]), $2")
+                .bind(&names)
+                .bind(self.position)
+                .execute(&mut *self.transaction)
+                .await?;
+        }
         for run in runs(&change.lines) {
             self.apply(&run).await?;
         }

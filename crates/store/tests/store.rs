@@ -118,13 +118,19 @@ async fn writes_stand_in_one_order_whole_or_not_at_all() {
             .entities
             .contains(&line::from_json(&json!({"entity":"user:u1","state":"suspended"})).expect("a line"))
     );
-    let changes = store.changes_before(None, 3).await.expect("read");
+    let changes = store.changes_before(None, 3, false).await.expect("read");
     assert_eq!(changes.iter().map(|change| change.position).collect::<Vec<_>>(), [21, 20, 19]);
     assert_eq!(
         (changes[0].actor.as_str(), changes[0].kind.as_str(), &changes[0].lines),
         ("k-2", "register", &json!(lines))
     );
-    assert_eq!(store.changes_before(Some(2), 10).await.expect("read").len(), 1);
+    assert_eq!(store.changes_before(Some(2), 10, false).await.expect("read").len(), 1);
+    // The history of a thing: the lines that name it, and those that end what named it.
+    let about = store.changes_about("user:u2", None, 10).await.expect("read");
+    assert_eq!((about.len(), about[0].position, about[0].count), (2, 21, 2));
+    assert_eq!(about[0].lines, json!([lines[1], lines[2]]));
+    assert_eq!(store.changes_about("user:u2", Some(21), 10).await.expect("read").len(), 1);
+    assert!(store.changes_about("user:nobody", None, 10).await.expect("read").is_empty());
     store.close().await;
     cluster.stop().expect("stops");
 }
@@ -167,7 +173,7 @@ async fn revisions_and_keys_are_kept_as_they_were_made() {
     // Nothing that is printed or kept holds the secret.
     let secret = operator_text.reveal().rsplit('.').next().expect("a secret").to_owned();
     let printed = format!("{operator:?} {operator_text:?} {keys:?}");
-    let kept = store.changes_before(None, 10).await.expect("read");
+    let kept = store.changes_before(None, 10, false).await.expect("read");
     assert!(
         !printed.contains(&secret) && kept.iter().all(|change| !change.lines.to_string().contains(&secret))
     );

@@ -108,14 +108,13 @@ impl Register {
         for member in missing(&new.members, &old.members) {
             ids.push(&mut heads[member.index()].groups, id);
         }
-        let (named_before, named_now) = (named(old), named(new));
-        if named_before != named_now {
-            for named in named_before {
-                ids.take(&mut rests[named.index()].named_by, id);
-            }
-            for named in named_now {
-                ids.push(&mut rests[named.index()].named_by, id);
-            }
+        // Only what is different: a tenant may be named by a million.
+        let (before, now) = (named(old), named(new));
+        for named in missing(&before, &now) {
+            ids.take(&mut rests[named.index()].named_by, id);
+        }
+        for named in missing(&now, &before) {
+            ids.push(&mut rests[named.index()].named_by, id);
         }
     }
 
@@ -190,15 +189,19 @@ impl Register {
 /// What stands in one list and not in another.
 fn missing<'l>(list: &'l [EntityId], other: &[EntityId]) -> impl Iterator<Item = &'l EntityId> {
     // As a set: one more member of a very large group is written often.
+    let list = if list == other { &[] } else { list };
     let other: HashSet<EntityId> =
-        if list == other { HashSet::new() } else { other.iter().copied().collect() };
+        if list.is_empty() { HashSet::new() } else { other.iter().copied().collect() };
     list.iter().filter(move |id| !other.contains(*id))
 }
 
-/// What a record names other than by containment and membership.
+/// What a record names other than by containment and membership, each once.
 fn named(record: &Record) -> Vec<EntityId> {
     let related = record.relations.iter().flat_map(|(_, to)| to.iter().copied());
-    related.chain(record.tenants.iter().copied()).chain(record.tenant).collect()
+    let mut named: Vec<_> = related.chain(record.tenants.iter().copied()).chain(record.tenant).collect();
+    named.sort_unstable();
+    named.dedup();
+    named
 }
 
 fn forget<K: Eq + std::hash::Hash>(map: &mut HashMap<K, Vec<u32>>, key: K, item: u32) {

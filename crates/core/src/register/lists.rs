@@ -99,7 +99,8 @@ impl<T: Copy + Default + PartialEq> Lists<T> {
     /// Takes an item out; the last one comes into its place.
     pub fn take(&mut self, list: &mut List, item: T) {
         let items = self.get_mut(*list);
-        if let Some(at) = items.iter().position(|known| *known == item) {
+        // What was added last is what is taken back soonest.
+        if let Some(at) = items.iter().rposition(|known| *known == item) {
             items.swap(at, items.len() - 1);
             self.resize(list, list.len - 1);
         }

@@ -34,8 +34,11 @@ pub const MAX_STREAMS: usize = 256;
 pub struct ChangeQuery {
     /// Only those before this position.
     before: Option<i64>,
-    /// Only those whose lines name this entity.
+    /// Only those whose lines name this entity; of each only those lines.
     about: Option<String>,
+    /// Only the first 20 lines of each.
+    #[serde(default)]
+    brief: bool,
     /// A stream: only those after this position.
     after: Option<i64>,
     /// At most so many; 50 unless stated, at most 1000.
@@ -56,6 +59,8 @@ pub struct ChangeShown {
     /// What, as register lines.
     #[schema(value_type = Vec<Object>)]
     lines: Value,
+    /// How many lines there are, where not all are told.
+    count: i64,
 }
 
 impl From<Change> for ChangeShown {
@@ -66,6 +71,7 @@ impl From<Change> for ChangeShown {
             actor: change.actor,
             kind: change.kind,
             lines: change.lines,
+            count: change.count,
         }
     }
 }
@@ -103,7 +109,7 @@ pub async fn changes(
     let limit = query.limit.unwrap_or(50).clamp(1, 1_000);
     let store = app.node.store();
     let found = match &query.about {
-        None => store.changes_before(query.before, limit).await?,
+        None => store.changes_before(query.before, limit, query.brief).await?,
         Some(name) => store.changes_about(name, query.before, limit).await?,
     };
     Ok(Json(found.into_iter().map(ChangeShown::from).collect::<Vec<_>>()).into_response())
