@@ -1,0 +1,258 @@
+import { flushPromises, mount, type VueWrapper } from '@vue/test-utils'
+import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
+import type { Component } from 'vue'
+import { createMemoryHistory, createRouter } from 'vue-router'
+import BlankAnswer from '../components/BlankAnswer.vue'
+import BulkLoad from '../components/BulkLoad.vue'
+import RulesPanel from '../components/RulesPanel.vue'
+import TypesForm from '../components/TypesForm.vue'
+import { useDraft } from '../composables/useDraft'
+import { routes } from '../router'
+import GivePage from './GivePage.vue'
+import KeysPage from './KeysPage.vue'
+import RegisterPage from './RegisterPage.vue'
+import RolloutPage from './RolloutPage.vue'
+
+/** What pages send, beside a service that answers from a table and refuses everything else. */
+interface Sent {
+  method: string
+  path: string
+  body: unknown
+}
+let sent: Sent[] = []
+let answers: Record<string, unknown> = {}
+
+const role = (key: string, more = {}) => ({ key, name: key, description: '', includes: [], 'held-by': ['user'], grantable: true, values: [], ...more })
+const rule = (key: string, effect: string, when: string) => ({ key, effect, permissions: ['manifest:release'], when, 'for-anyone': false, 'across-tenants': false })
+const type = { key: 'manifest', name: 'Manifest', application: 'customs', within: ['voyage'], actions: [{ key: 'view', name: 'view', description: 'Read it' }], attributes: [], relations: [] }
+const model = {
+  applications: [{ key: 'customs', name: 'Customs desk', description: '' }],
+  types: [type],
+  roles: [role('deckhand'), role('line-agent', { values: [{ key: 'line', kind: 'text' }] }), role('owner', { grantable: false })],
+  context: [],
+  rules: [rule('open-house', 'allow', 'resource.notice'), rule('held-cargo', 'deny', 'resource.held')],
+  confers: [],
+  separations: [],
+  'tenant-permissions': [],
+  groups: [],
+}
+const standing = (more = {}) => ({ findings: [], fits: true, changes: [], unfit: [], ...more })
+const draft = { id: 'D-1', title: 'Wider', base: 1, authors: ['k-1'], digest: 'a', 'created-at': '', 'saved-at': '' }
+const files = [{ path: 'roles.toml', text: '' }]
+
+beforeEach(() => {
+  sent = []
+  localStorage.clear()
+  answers = {
+    'GET /api/v1/model': model,
+    'GET /api/v1/status': { revision: { number: 1 }, position: 7, entities: 2, grants: 1 },
+    'GET /api/v1/tenant-roles': { items: [] },
+    'GET /api/v1/drafts': [draft],
+    'GET /api/v1/drafts/D-1': { draft, files, standing: standing() },
+    'POST /api/v1/texts/check': { standing: standing(), outline: [], model },
+    'POST /api/v1/texts/edit': { files: [{ path: 'roles.toml', text: 'changed' }] },
+  }
+  vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
+    const [bare] = path.split('?')
+    const text = options.body === undefined ? undefined : String(options.body)
+    const isJson = JSON.stringify(options.headers ?? {}).includes('application/json')
+    sent.push({ method: options.method!, path, body: text !== undefined && isJson ? JSON.parse(text) : text })
+    const found = answers[`${options.method} ${bare}`]
+    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${bare}.` }), { status: found ? 200 : 422 })
+  })
+})
+afterEach(() => {
+  useDraft().leave()
+  vi.unstubAllGlobals()
+})
+
+async function open(page: Component, path: string, props = {}): Promise<VueWrapper> {
+  const router = createRouter({ history: createMemoryHistory(), routes })
+  await router.push(path)
+  const wrapper = mount(page, { props, global: { plugins: [router] } })
+  await flushPromises()
+  return wrapper
+}
+const written = (method: string, path: string) => sent.filter((one) => one.method === method && one.path.startsWith(path)).map((one) => one.body)
+const button = (page: VueWrapper, text: string) => page.findAll('button').find((one) => one.text() === text)!
+async function press(page: VueWrapper, text: string) {
+  await button(page, text).trigger('click')
+  await flushPromises()
+}
+async function submit(page: VueWrapper, form: string) {
+  await page.find(form).trigger('submit')
+  await flushPromises()
+}
+
+describe('Give', () => {
+  const holding = (id: string, more = {}) => ({ grant: { id, role: 'deckhand', to: 'user:a', at: 'everywhere' }, standing: 'counts', ...more })
+
+  it('gives a role with its values and dates, and shows no role that may not be given', async () => {
+    answers['GET /api/v1/holdings'] = { items: [], total: 0, from: ['everywhere'] }
+    answers['POST /api/v1/grants'] = { position: 'e.8', changed: [{}] }
+    const page = await open(GivePage, '/give?at=vessel:kestrel')
+    const select = page.find('select[name=role]')
+    expect(select.findAll('option').map((one) => one.attributes('value'))).toEqual(['deckhand', 'line-agent'])
+    expect(page.text()).toContain('Nothing arrives here by a grant')
+    await select.setValue('line-agent')
+    await page.find('form[aria-labelledby=give] .field input').setValue('user:ola')
+    expect(button(page, 'Give it').attributes('disabled')).toBeDefined()
+    await page.find('input[placeholder="NL, HF"]').setValue('NL, HF')
+    await page.find('input[name=until]').setValue('2027-01-01')
+    await submit(page, 'form[aria-labelledby=give]')
+    expect(written('POST', '/api/v1/grants')).toEqual([
+      { role: 'line-agent', to: 'user:ola', at: 'vessel:kestrel', values: { line: ['NL', 'HF'] }, until: '2027-01-01T00:00:00Z' },
+    ])
+    expect(page.text()).toContain('Given, and in force.')
+  })
+
+  it('ends a grant when asked twice, not when asked once', async () => {
+    answers['GET /api/v1/holdings'] = { items: [holding('g-1'), holding('g-2', { standing: 'idle', why: 'the role is gone' })], total: 2, from: ['everywhere'] }
+    answers['DELETE /api/v1/grants/g-1'] = { position: 'e.8', changed: [{}] }
+    const page = await open(GivePage, '/give')
+    expect(page.text()).toContain('gives nothing: the role is gone')
+    await press(page, 'End')
+    expect(written('DELETE', '/api/v1/grants')).toHaveLength(0)
+    await press(page, 'End it now')
+    expect(sent.filter((one) => one.method === 'DELETE').map((one) => one.path)).toEqual(['/api/v1/grants/g-1'])
+  })
+})
+
+describe('Connect', () => {
+  const key = { id: 'k-1', application: null, name: 'night', detail: 'reason', endpoints: [], types: [], rights: [{ role: 'reader', at: 'everywhere' }], 'created-at': '' }
+
+  it('makes a key, shows its text once, and lets it go', async () => {
+    answers['GET /api/v1/keys'] = [key]
+    answers['POST /api/v1/keys'] = { text: 'ostrog.k-2.secret', key: { ...key, id: 'k-2' } }
+    const page = await open(KeysPage, '/connect')
+    expect(page.text()).toContain('operator: reader')
+    await page.find('input[name=name]').setValue(' desk ')
+    await page.find('input[name=rights]').setValue('reader, grant-editor@tenant:north')
+    await submit(page, 'form')
+    expect(written('POST', '/api/v1/keys')).toEqual([
+      { name: 'desk', detail: 'reason', rights: [{ role: 'reader', at: 'everywhere' }, { role: 'grant-editor', at: 'tenant:north' }] },
+    ])
+    expect(page.find('.secret').text()).toBe('ostrog.k-2.secret')
+    await press(page, 'It is kept')
+    expect(page.text()).not.toContain('ostrog.k-2.secret')
+  })
+})
+
+describe('Roll out', () => {
+  const opened = async (more: object) => {
+    answers['GET /api/v1/revisions'] = [{ number: 1, title: 'First', author: 'a', digest: '', 'created-at': '' }]
+    answers['GET /api/v1/drafts/D-1'] = { draft, files, standing: standing(more) }
+    answers['POST /api/v1/rollouts'] = { number: 2, title: 'Wider' }
+    const page = await open(RolloutPage, '/rollout?draft=D-1')
+    await flushPromises()
+    return page
+  }
+
+  it('puts a draft live when asked twice', async () => {
+    const page = await opened({ changes: [{ about: 'role', key: 'deckhand', words: 'gives more', effect: 'wider' }] })
+    expect(page.text()).toContain('gives more')
+    await press(page, 'Put live')
+    expect(written('POST', '/api/v1/rollouts')).toHaveLength(0)
+    await press(page, 'Put it live now, for all')
+    expect(written('POST', '/api/v1/rollouts')).toEqual([{ what: 'D-1', for: 'all', 'accept-unfit': false }])
+    expect(page.text()).toContain('Revision 2 is live: Wider')
+  })
+
+  it.each([
+    ['has errors', { findings: [{ at: 'a:1:1', severity: 'error', message: 'unknown role', path: 'a', start: 0, end: 1 }] }],
+    ['does not fit what is live', { fits: false }],
+    ['leaves facts that do not fit', { unfit: ['grant g-1: the role is gone'] }],
+  ])('does not put one live that %s', async (_, more) => {
+    const page = await opened(more)
+    expect(button(page, 'Put live').attributes('disabled')).toBeDefined()
+    if (!('unfit' in more)) return
+    await page.find('input[name=accepted]').setValue(true)
+    expect(button(page, 'Put live').attributes('disabled')).toBeUndefined()
+  })
+})
+
+describe('Load', () => {
+  const line = '{"entity":"user:a","attributes":{"rank":5}}'
+
+  it('writes only what was compared, onto the position it was compared with', async () => {
+    answers['POST /api/v1/register'] = { position: 'e.8', changed: [JSON.parse(line)] }
+    answers['GET /api/v1/entities/user%3Aa'] = { entity: { entity: 'user:a', attributes: { rank: 3 } } }
+    const page = await open(BulkLoad, '/register/load')
+    await page.find('textarea').setValue(line)
+    await submit(page, 'form')
+    expect(page.text()).toContain('rank 3 → 5')
+    // Another text than the one that was compared is not written.
+    await page.find('textarea').setValue(`${line}\n${line}`)
+    expect(button(page, 'Write them')).toBeUndefined()
+    await page.find('textarea').setValue(line)
+    await press(page, 'Write them')
+    const loads = sent.filter((one) => one.path.startsWith('/api/v1/register'))
+    expect(loads.map((one) => [one.path, one.body])).toEqual([
+      ['/api/v1/register?check=true', line],
+      ['/api/v1/register?check=false&at=7', line],
+    ])
+    expect(page.text()).toContain('1 fact written')
+  })
+
+  it('refuses more lines than one load takes, and says what does take them', async () => {
+    const page = await open(BulkLoad, '/register/load')
+    await page.find('textarea').setValue(`${line}\n`.repeat(10_001))
+    expect(button(page, 'Compare with the register').attributes('disabled')).toBeDefined()
+    expect(page.text()).toContain('ostrog register load FILE')
+  })
+})
+
+describe('Register', () => {
+  it('searches on the server, page by page, with the search in the address', async () => {
+    answers['GET /api/v1/entities'] = { items: [{ entity: 'group:a', 'member-count': 3 }, { entity: 'user:a', attributes: { rank: 3 } }], next: 'user:a' }
+    const page = await open(RegisterPage, '/register?prefix=u&attribute=rank=3')
+    expect(page.text()).toContain('3 members')
+    expect(page.text()).toContain('rank 3')
+    await press(page, 'Next page')
+    const searches = sent.filter((one) => one.path.startsWith('/api/v1/entities')).map((one) => one.path)
+    expect(searches).toEqual(['/api/v1/entities?prefix=u&limit=50&attribute=rank%3D3&brief=true', '/api/v1/entities?prefix=u&limit=50&after=user%3Aa&attribute=rank%3D3&brief=true'])
+  })
+})
+
+describe('forms of a draft', () => {
+  it('write an action and what a type lies within', async () => {
+    await useDraft().open('D-1')
+    await flushPromises()
+    const page = await open(TypesForm, '/describe')
+    await page.find('input[name=new-action]').setValue('Hold It')
+    expect(button(page, 'Add the action').attributes('disabled')).toBeDefined()
+    await page.find('input[name=new-action]').setValue('hold')
+    await page.find('input[name=action-words]').setValue('Put it on hold')
+    await page.findAll('form').find((form) => form.text().includes('New action'))!.trigger('submit')
+    await flushPromises()
+    expect(written('POST', '/api/v1/texts/edit')).toEqual([{ files, edits: [{ path: ['resource', 'manifest', 'actions', 'hold'], value: 'Put it on hold' }] }])
+    expect(useDraft().files.value[0]?.text).toBe('changed')
+  })
+
+  it('show denies first, read a rule on something real, and write it', async () => {
+    await useDraft().open('D-1')
+    answers['POST /api/v1/ask'] = { explanation: { rules: [{ key: 'held-cargo', effect: 'deny', value: 'undetermined', reaches: true, conditions: [] }], way: [], arrivals: [] } }
+    const page = await open(RulesPanel, '/refine/rules', { model })
+    expect(page.findAll('tbody .name').map((one) => one.text())).toEqual(['held-cargo', 'open-house'])
+    const fields = page.findAll('section[aria-labelledby=reading] .field input')
+    await fields[0]!.setValue('user:a')
+    await fields[1]!.setValue('manifest:m-1')
+    await submit(page, 'section[aria-labelledby=reading] form')
+    expect(page.text()).toContain('Its condition is undetermined')
+    expect(written('POST', '/api/v1/ask')).toMatchObject([{ draft: 'D-1', subject: 'user:a', permission: 'manifest:release' }])
+    await page.find('form.fields textarea').setValue('resource.held or resource.lost')
+    await submit(page, 'form.fields')
+    expect(written('POST', '/api/v1/texts/edit')).toMatchObject([
+      { edits: [{ path: ['rule', 'held-cargo', 'effect'], value: 'deny' }, { value: ['manifest:release'] }, { value: 'resource.held or resource.lost' }, { path: ['rule', 'held-cargo', 'message'] }] },
+    ])
+  })
+})
+
+it('asks on from what a blank found', async () => {
+  answers['POST /api/v1/holders'] = { items: [{ who: 'every user of the tenant', reason: 'role:colleague' }, { who: 'user:pia', reason: 'role:inspector', through: 'inspector at tenant:north' }], whole: false }
+  const question = { subject: '', permission: 'manifest:release', resource: 'manifest:m-1', context: {}, now: '', suppose: [] }
+  const page = await open(BlankAnswer, '/try', { question, blank: 'holders' })
+  expect(page.find('h2').text()).toBe('Who may manifest:release on manifest:m-1?')
+  expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual(['/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1'])
+  expect(page.text()).toContain('and there are more')
+})
