@@ -74,7 +74,7 @@ defineExpose({ goTo: (defined: Defined) => goTo(defined) })
   <div class="editor">
     <div class="files" role="group" aria-label="Files">
       <button v-for="file in draft.files.value" :key="file.path" type="button" :aria-pressed="file.path === path" @click="show(file.path)">
-        {{ file.path }}<span v-if="counts.get(file.path)" class="denied"> {{ counts.get(file.path) }}</span>
+        {{ file.path }}<span v-if="counts.get(file.path)" class="denied">&nbsp;{{ counts.get(file.path) }}</span>
       </button>
       <form class="new" @submit.prevent="add">
         <label><span class="visually-hidden">New file</span><input v-model="newPath" placeholder="new-file.toml" autocomplete="off" /></label>

@@ -61,8 +61,8 @@ onMounted(() => {
           <strong>{{ one.name }}</strong>:
           <template v-if="one.last">
             <RouterLink :to="{ name: 'try', query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' } }">{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink>,
-            <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span>
-            <span class="soft">{{ moment(one.last.at) }}</span>
+            <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span
+            ><span class="soft">, {{ moment(one.last.at) }}</span>
           </template>
           <RouterLink v-else class="soft" :to="{ name: 'connect' }">has not asked yet; give it a key</RouterLink>
         </li>

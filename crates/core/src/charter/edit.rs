@@ -7,7 +7,7 @@ use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value};
 
 /// Most edits at a time.
-pub const MAX_EDITS: usize = 1_000;
+pub const MAX_EDITS: usize = 100;
 /// Longest path of an edit, in names.
 const MAX_PATH: usize = 8;
 
@@ -150,9 +150,9 @@ fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: 
     if !rest.is_empty() && LISTED.contains(&name.as_str()) {
         return set_listed(table, name, rest, value);
     }
-    let Some((_, inner)) = rest.split_first().map(|_| ((), rest)) else {
+    if rest.is_empty() {
         return put(table, name, value, depth);
-    };
+    }
     if table.get(name).is_none() {
         if value.is_none() {
             return Ok(());
@@ -164,7 +164,7 @@ fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: 
         table.insert(name, Item::Table(new));
     }
     let next = table.get_mut(name).and_then(Item::as_table_like_mut);
-    set(next.ok_or_else(|| format!("{name} is not a table"))?, inner, value, depth + 1)
+    set(next.ok_or_else(|| format!("{name} is not a table"))?, rest, value, depth + 1)
 }
 
 fn set_listed(
