@@ -17,6 +17,7 @@ const status = useStatus()
 const draft = useDraft()
 whenSignedOut(session.forget)
 onMounted(session.look)
+watch(session.own, (now, before) => before && now !== before && draft.leave())
 watch(session.who, (who) => {
   if (!who) return
   void status.run()
@@ -26,7 +27,7 @@ watch(session.who, (who) => {
 
 <template>
   <SignInPage v-if="session.known.value && !session.who.value" />
-  <div v-else-if="session.who.value" class="frame" :class="{ drafting: draft.draft.value }">
+  <div v-if="session.own.value" v-show="session.who.value" :key="session.own.value" class="frame" :class="{ drafting: draft.draft.value }">
     <a class="skip" href="#page">To the page</a>
     <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /></div>
     <AreaIndex />

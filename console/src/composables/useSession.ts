@@ -5,12 +5,14 @@ import type { SignedIn } from '../api/types'
 
 const who = ref<SignedIn>()
 const known = ref(false)
+/** Whose pages are open: they outlive a lapsed session, and wait hidden for the same key. */
+const own = ref('')
 
 /** Who is signed in; the key itself is never kept here. */
 export function useSession() {
   async function look() {
     try {
-      who.value = await api.signedIn()
+      take(await api.signedIn())
     } catch (error) {
       if (!(error instanceof Refused)) throw error
       who.value = undefined
@@ -19,15 +21,21 @@ export function useSession() {
     }
   }
   async function signIn(key: string) {
-    who.value = await api.signIn(key)
+    take(await api.signIn(key))
     known.value = true
   }
   async function signOut() {
     await api.signOut()
     who.value = undefined
+    own.value = ''
   }
+  function take(found: SignedIn) {
+    who.value = found
+    own.value = found.key
+  }
+  /** The session lapsed; what is on the pages stays. */
   function forget() {
     who.value = undefined
   }
-  return { who, known, look, signIn, signOut, forget }
+  return { who, own, known, look, signIn, signOut, forget }
 }
