@@ -1,7 +1,7 @@
 //! Drafts, and what goes live.
 
 use super::charter::{File, RevisionShown};
-use super::text::Range;
+use super::text::{Range, Units};
 use crate::App;
 use crate::body::{LARGE, StrictJson};
 use crate::caller::Operator;
@@ -129,9 +129,10 @@ pub async fn find(app: &App, id: &str) -> Result<Draft, Problem> {
 /// How a text that began from a revision stands beside what is live.
 pub fn standing(app: &App, sources: &Sources, base: Option<i64>) -> Standing {
     let reading = charter::read(sources);
+    let units = Units::new(sources);
     let finding = |finding: &Finding| FindingShown {
         at: sources.place(finding.span).to_string(),
-        range: Range::of(sources, finding.span),
+        range: units.range(finding.span),
         severity: if finding.severity == Severity::Error { "error" } else { "warning" },
         code: finding.code,
         message: finding.message.clone(),

@@ -14,7 +14,7 @@ use ostrog_core::charter::model::KindId;
 use ostrog_core::charter::outline::{Defined, outline};
 use ostrog_core::import;
 use ostrog_core::names::is_key;
-use ostrog_core::source::{Sources, Span};
+use ostrog_core::source::{SourceFile, Sources, Span};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -67,17 +67,40 @@ pub struct Range {
     end: usize,
 }
 
-impl Range {
+/// Where lines begin, in bytes and in units: a place is found without counting from the top.
+pub struct Units<'s> {
+    sources: &'s Sources,
+    lines: Vec<Vec<(usize, usize)>>,
+}
+
+impl<'s> Units<'s> {
+    /// Counts each file once.
+    pub fn new(sources: &'s Sources) -> Self {
+        let count = |file: &SourceFile| {
+            let mut at = (0, 0);
+            let mut lines = vec![at];
+            for line in file.text.split_inclusive('\n') {
+                at = (at.0 + line.len(), at.1 + line.encode_utf16().count());
+                lines.push(at);
+            }
+            lines
+        };
+        Units { sources, lines: sources.files().iter().map(count).collect() }
+    }
+
     /// Where a span stands.
-    pub fn of(sources: &Sources, span: Span) -> Range {
-        let file = sources.files().get(span.file as usize);
-        let text = file.map_or("", |file| file.text.as_str());
-        let units = |to: u32| text.get(..to as usize).map_or(0, |before| before.encode_utf16().count());
-        Range {
-            path: file.map(|file| file.path.clone()).unwrap_or_default(),
-            start: units(span.start),
-            end: units(span.end),
-        }
+    pub fn range(&self, span: Span) -> Range {
+        let at = span.file as usize;
+        let (Some(file), Some(lines)) = (self.sources.files().get(at), self.lines.get(at)) else {
+            return Range { path: String::new(), start: 0, end: 0 };
+        };
+        let units = |byte: u32| {
+            let byte = byte as usize;
+            let line = lines.partition_point(|(start, _)| *start <= byte).saturating_sub(1);
+            let (start, units) = lines.get(line).copied().unwrap_or_default();
+            units + file.text.get(start..byte).map_or(0, |before| before.encode_utf16().count())
+        };
+        Range { path: file.path.clone(), start: units(span.start), end: units(span.end) }
     }
 }
 
@@ -96,9 +119,10 @@ pub async fn check(
     let sources = sources(asked.files)?;
     tokio::task::block_in_place(|| {
         let base = app.node.state().live.as_ref().map(|live| live.revision.number);
+        let units = Units::new(&sources);
         let shown = |one: Defined| DefinedShown {
             kind: one.kind,
-            range: Range::of(&sources, one.span),
+            range: units.range(one.span),
             name: one.name,
             words: one.words,
         };
