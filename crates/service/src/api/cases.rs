@@ -148,7 +148,7 @@ impl CaseAsked {
 
 /// Takes a case away.
 #[utoipa::path(delete, path = "/api/v1/cases/{number}", tag = "charter",
-    params(("number" = i64, Path, description = "The case")),
+    params(("number" = String, Path, description = "The case's number")),
     responses(
         (status = 204, description = "It is gone"),
         Refused,
@@ -156,13 +156,15 @@ impl CaseAsked {
 pub async fn take_away(
     State(app): State<App>,
     operator: Operator,
-    Path(number): Path<i64>,
+    Path(number): Path<String>,
 ) -> Result<Response, Problem> {
     operator.needs("charter:draft")?;
+    let missing = || Problem::not_found(format!("There is no case {number}."));
+    let at: i64 = number.parse().map_err(|_| missing())?;
     let (ended, _) =
-        app.node.write(async |write, now| Ok(write.end_case(number, &operator.key.id, now).await?)).await?;
+        app.node.write(async |write, now| Ok(write.end_case(at, &operator.key.id, now).await?)).await?;
     if !ended {
-        return Err(Problem::not_found(format!("There is no case {number}.")));
+        return Err(missing());
     }
     Ok(axum::http::StatusCode::NO_CONTENT.into_response())
 }
