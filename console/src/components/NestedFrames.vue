@@ -129,16 +129,4 @@ ul {
   margin: 4px;
   outline-offset: 2px;
 }
-.name {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  text-decoration: underline;
-  text-decoration-color: var(--rule);
-  text-underline-offset: 3px;
-  cursor: pointer;
-}
 </style>

@@ -117,18 +117,6 @@ function relate() {
 .tree:first-child {
   padding-left: 0;
 }
-.name {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  text-decoration: underline;
-  text-decoration-color: var(--rule);
-  text-underline-offset: 3px;
-  cursor: pointer;
-}
 .tree a {
   display: inline-block;
   min-height: 24px;

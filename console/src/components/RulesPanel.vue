@@ -109,18 +109,6 @@ async function takeOut() {
   gap: 16px;
   align-items: start;
 }
-.name {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  text-decoration: underline;
-  text-underline-offset: 3px;
-  text-align: left;
-  cursor: pointer;
-}
 td:first-child {
   white-space: nowrap;
 }

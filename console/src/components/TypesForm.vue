@@ -167,20 +167,6 @@ ul {
   padding: 0;
   list-style: none;
 }
-.pick {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  border-left: 2px solid transparent;
-  padding: 3px 8px;
-  min-height: 24px;
-  cursor: pointer;
-}
-.pick[aria-pressed='true'] {
-  border-left-color: var(--ink);
-  font-weight: 700;
-}
 h3 {
   font-size: 14px;
   margin: 16px 0 0;

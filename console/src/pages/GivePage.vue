@@ -78,7 +78,7 @@ async function end(id: string) {
         <template v-if="held.data.value">
           <h2 id="held">{{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}</h2>
           <p class="soft">
-            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><button type="button" class="place" @click="show({ at: outer })">{{ outer }}</button></template>. Soonest end first.
+            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><button type="button" class="name" @click="show({ at: outer })">{{ outer }}</button></template>. Soonest end first.
           </p>
           <HoldingTable v-if="held.data.value.items.length" :items="held.data.value.items" :at="at" @end="end" />
           <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
@@ -101,16 +101,5 @@ h2 {
 }
 p {
   margin: 4px 0;
-}
-.place {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  text-decoration: underline;
-  text-underline-offset: 3px;
-  cursor: pointer;
 }
 </style>

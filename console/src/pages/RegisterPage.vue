@@ -62,7 +62,7 @@ function said(line: EntityLine): string {
       <ElButton type="primary" native-type="submit">Search</ElButton>
     </form>
     <p class="kinds">
-      <button v-for="kind in kinds" :key="kind" type="button" class="kind" @click="((prefix = `${kind}:`), search())">{{ kind }}</button>
+      <button v-for="kind in kinds" :key="kind" type="button" class="name" @click="((prefix = `${kind}:`), search())">{{ kind }}</button>
     </p>
     <FailureNote v-if="found.error.value" :error="found.error.value" />
     <section v-if="found.data.value" class="sheet" aria-label="Found">
@@ -90,17 +90,6 @@ function said(line: EntityLine): string {
   display: flex;
   flex-wrap: wrap;
   gap: 4px 12px;
-}
-.kind {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0;
-  min-height: 24px;
-  text-decoration: underline;
-  text-underline-offset: 3px;
-  cursor: pointer;
 }
 td {
   overflow-wrap: anywhere;
