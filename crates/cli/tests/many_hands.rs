@@ -246,7 +246,10 @@ async fn without_its_database_it_answers_says_its_age_refuses_writes_and_comes_b
     while ask(&short).await.expect("an answer").status() != 200 {
         assert!(back.elapsed() < Duration::from_secs(1), "it does not come back");
     }
-    assert_eq!(load(&service, "{\"entity\":\"user:new\"}").await.0, 200);
+    // Each node finds out for itself, within the same second.
+    while load(&service, "{\"entity\":\"user:new\"}").await.0 != 200 {
+        assert!(back.elapsed() < Duration::from_secs(1), "it takes no writes again");
+    }
     drop((service, short));
     cluster.stop().expect("stops");
 }
