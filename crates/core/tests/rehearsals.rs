@@ -54,8 +54,12 @@ fn run(cases: &str) -> Result<Report, Vec<String>> {
 
 /// Runs a rehearsal's text, over register lines if it says that it lies over some.
 fn run_over(facts: &str, text: &str) -> Result<Report, Vec<String>> {
+    run_under(CHARTER, facts, text)
+}
+
+fn run_under(charter: &str, facts: &str, text: &str) -> Result<Report, Vec<String>> {
     let policy =
-        Arc::new(charter::read(&Sources::single("charter.toml", CHARTER)).policy.expect("no errors"));
+        Arc::new(charter::read(&Sources::single("charter.toml", charter)).policy.expect("no errors"));
     let mut register = Register::default();
     let changes: Vec<_> = facts.lines().map(|text| line::parse(text).expect("a line")).collect();
     register.apply(&changes, &[], None).expect("fits");
@@ -205,4 +209,27 @@ fn over_a_register_a_misspelt_name_is_an_error_and_alone_nothing_of_it_is_known(
     assert!(told.contains("user:inse is not a sample, and the register does not know it"), "{told}");
     let told = run_over(FACTS, &text(true, "user:ines")).expect_err("is refused").join("\n");
     assert!(told.contains("user:ines is not a sample"), "{told}");
+}
+
+/// What the register activated for somebody is not the sample's, even in the same group.
+#[test]
+fn a_sample_is_active_only_where_it_says_so() {
+    let charter = CHARTER.replacen(
+        "[resource.vessel]",
+        "[role.welder]\npermissions = [\"vessel:moor\"]\nstandby = { longest = \"2h\" }\n[resource.vessel]",
+        1,
+    );
+    let facts = format!(
+        "{FACTS}\n{}\n{}",
+        r#"{"grant":{"id":"g-w","role":"welder","to":"group:pilots","at":"vessel:a"}}"#,
+        r#"{"activation":{"grant":"g-w","subject":"user:rui","from":"2026-11-23T08:30:00Z","until":"2026-11-23T10:00:00Z"}}"#
+    );
+    let run = |sample: &str, list: &str| {
+        let case = case(&format!("as = \"user:rui\"\non = \"vessel:a\"\n{list} = [\"vessel:moor\"]"));
+        run_under(&charter, &facts, &format!("[rehearsal]\nstand-alone = false\n{sample}\n{case}"))
+    };
+    // Without rank the pilots' role does not moor; only the welder's would.
+    let low = "[sample.\"user:rui\"]\ngroups = [\"pilots\"]\nattributes = { rank = 1 }";
+    assert_eq!(run("", "may").expect("runs").failed, 0);
+    assert_eq!(run(low, "may-not").expect("runs").failed, 0);
 }

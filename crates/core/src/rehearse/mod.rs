@@ -169,7 +169,7 @@ impl Rehearsal {
         Ok(Report { charter: policy.digest().to_string(), passed, failed: cases.len() - passed, cases })
     }
 
-    /// What a sample takes the place of: the grants and memberships the register knows of it.
+    /// What a sample takes the place of: the grants, memberships and activations the register knows of it.
     fn displaced(facts: &Register, name: &str) -> Vec<Change> {
         let Some(id) = facts.registered(name) else { return Vec::new() };
         let grants = facts.grants_to(id).map(|(_, grant)| Change::EndGrant(grant.id.to_string()));
@@ -177,7 +177,13 @@ impl Rehearsal {
             let (entity, of) = (name.to_owned(), facts.name(*group).to_owned());
             Change::Retract(Retraction::Member { entity, of })
         });
-        grants.chain(groups).collect()
+        // Those of its own grants end with them; a group's would outlive a membership the sample states again.
+        let through = facts.all_activations().filter(|activation| {
+            let grant = facts.grant(activation.grant);
+            activation.subject == id && grant.is_some_and(|grant| grant.to != id)
+        });
+        let activations = through.map(|activation| Change::EndActivation(activation.id.to_string()));
+        activations.chain(grants).chain(groups).collect()
     }
 
     /// The samples, over the facts, under the charter.
