@@ -1,4 +1,5 @@
 import { call, withQuery } from './client'
+import type { Said } from '../support/question'
 import type {
   ActionTold,
   ActivationLine,
@@ -39,11 +40,10 @@ import type {
 } from './types'
 
 /** A question as the Try page holds it. */
-export interface Question {
+export interface Question extends Said {
   subject: string
   permission: string
   resource: string
-  context: Record<string, unknown>
   now: string
   suppose: string[]
   /** Under a draft's text. */
@@ -137,6 +137,8 @@ export const api = {
 function posed(question: Question) {
   return {
     context: question.context,
+    ...(Object.keys(question.ofSubject).length ? { 'subject-properties': question.ofSubject } : {}),
+    ...(Object.keys(question.ofResource).length ? { 'resource-properties': question.ofResource } : {}),
     suppose: question.suppose,
     ...(question.subject ? { subject: question.subject } : {}),
     ...(question.permission ? { permission: question.permission } : {}),

@@ -165,4 +165,9 @@ li {
     grid-template: auto 420px auto / minmax(0, 1fr);
   }
 }
+@container (max-width: 700px) {
+  .editor {
+    grid-template: auto minmax(420px, calc(100vh - 420px)) auto / minmax(0, 1fr);
+  }
+}
 </style>

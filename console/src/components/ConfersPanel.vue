@@ -5,12 +5,18 @@ import { RouterLink } from 'vue-router'
 import type { Model } from '../api/types'
 import DraftGate from './DraftGate.vue'
 import { useDraft } from '../composables/useDraft'
+import { KEY } from '../support/words'
 
 /** Roles that come from relationships, as sentences; and what nobody may hold together. */
 const props = defineProps<{ model: Model }>()
 const draft = useDraft()
 const form = reactive({ type: '', relation: '', role: '', when: '' })
 const type = computed(() => props.model.types.find((known) => known.key === form.type))
+
+const apart = reactive({ key: '', roles: [] as string[] })
+async function separate() {
+  if (await draft.edit([{ path: ['separation', '#new'], value: { key: apart.key, roles: apart.roles } }])) Object.assign(apart, { key: '', roles: [] })
+}
 
 async function add() {
   const value = { role: form.role, to: { relation: form.relation }, ...(form.when.trim() ? { when: form.when.trim() } : {}) }
@@ -44,6 +50,14 @@ async function add() {
         <label>its<select v-model="form.role"><option v-for="known in model.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
         <label class="wide">when<input v-model="form.when" class="mono" placeholder="always" autocomplete="off" /></label>
         <ElButton native-type="submit" :disabled="!form.type || !form.relation || !form.role" :loading="draft.busy.value">Add it to the draft</ElButton>
+      </div>
+    </form>
+    <form class="sheet plain" aria-labelledby="new-separation" @submit.prevent="separate">
+      <h2 id="new-separation">Another pair to keep apart</h2>
+      <div class="line">
+        <label>Key<input v-model.trim="apart.key" name="separation" class="mono" placeholder="declare-or-inspect" autocomplete="off" /></label>
+        <label v-for="n in 2" :key="n">{{ n === 1 ? 'Nobody holds both' : 'and' }}<select v-model="apart.roles[n - 1]" :name="`apart-${n}`"><option v-for="known in model.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
+        <ElButton native-type="submit" :disabled="!KEY.test(apart.key) || !apart.roles[0] || !apart.roles[1] || apart.roles[0] === apart.roles[1]" :loading="draft.busy.value">Add it to the draft</ElButton>
       </div>
     </form>
   </DraftGate>

@@ -5,17 +5,18 @@ import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
-import { accepted, pieces } from '../support/pieces'
+import { accepted, one, pieces, wholly, type Left } from '../support/pieces'
 import { KEY, counted } from '../support/words'
 
-/** An OpenAPI document: what it suggests is accepted piece by piece. */
+/** An OpenAPI document: what it suggests is accepted line by line. */
 const draft = useDraft()
 const application = ref('')
 const document = ref('')
 const suggested = useAsync(api.import)
-const left = ref<number[]>([])
+const left = ref<Left[]>([])
 const done = ref('')
 const all = computed(() => (suggested.data.value ? pieces(suggested.data.value.text) : []))
+const whole = computed(() => all.value.filter((_, at) => left.value.includes(wholly(at))).length)
 
 async function read(event: Event) {
   const file = (event.target as HTMLInputElement).files?.[0]
@@ -33,7 +34,7 @@ function take() {
   const before = draft.files.value.find((file) => file.path === path)?.text ?? ''
   const text = accepted(all.value, left.value)
   draft.write(path, before ? `${before.trimEnd()}\n\n${text}` : text)
-  done.value = `${counted(all.value.length - left.value.length, 'piece')} written into ${path}`
+  done.value = `${counted(all.value.length - whole.value, 'piece')} written into ${path}`
   suggested.clear()
 }
 </script>
@@ -54,15 +55,19 @@ function take() {
     <p class="soft">Each guess says why it was made. Take out what is wrong; the rest goes into the draft.</p>
     <ul>
       <li v-for="(piece, at) in all" :key="at">
-        <label><input v-model="left" type="checkbox" :value="at" :aria-label="`Leave out ${piece.title}`" /> leave out</label>
-        <pre :class="{ gone: left.includes(at) }">{{ piece.text }}</pre>
+        <label><input v-model="left" type="checkbox" :value="wholly(at)" :aria-label="`Leave out ${piece.title}`" /> leave out</label>
+        <pre :class="{ gone: left.includes(wholly(at)) }">{{ piece.head }}</pre>
+        <template v-for="(line, n) in piece.lines" :key="n">
+          <label class="inner"><input v-model="left" type="checkbox" :value="one(at, n)" :disabled="left.includes(wholly(at))" :aria-label="`Leave out ${line}`" /></label>
+          <pre :class="{ gone: left.includes(wholly(at)) || left.includes(one(at, n)) }">{{ line }}</pre>
+        </template>
       </li>
     </ul>
     <details v-if="suggested.data.value.unmapped.length">
       <summary>{{ counted(suggested.data.value.unmapped.length, 'operation') }} could not be mapped</summary>
       <ul><li v-for="line in suggested.data.value.unmapped" :key="line">{{ line }}</li></ul>
     </details>
-    <ElButton type="primary" :disabled="left.length === all.length" @click="take">Write the rest into the draft</ElButton>
+    <ElButton type="primary" :disabled="whole === all.length" @click="take">Write the rest into the draft</ElButton>
   </section>
 </template>
 
@@ -96,6 +101,9 @@ pre {
   margin: 0;
   font: 12px/1.5 var(--mono);
   white-space: pre-wrap;
+}
+.inner {
+  justify-self: end;
 }
 .gone {
   color: var(--soft);

@@ -22,13 +22,15 @@ watch(
 )
 
 function keep() {
-  const { subject, permission, resource, context, now } = props.question
+  const { subject, permission, resource, context, ofSubject, ofResource, now } = props.question
+  const said = Object.keys(ofSubject).length + Object.keys(ofResource).length > 0
   void kept.run({
     name: name.value.trim(),
     subject,
     permission,
     may: props.answer.allowed,
     context,
+    ...(said ? { properties: { subject: ofSubject, resource: ofResource } } : {}),
     ...(resource ? { resource } : {}),
     ...(now ? { now } : {}),
     ...(because.value ? { because: props.answer.reason } : {}),

@@ -9,7 +9,7 @@ import FailureNote from './FailureNote.vue'
 import NameField from './NameField.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
-import { contextOf } from '../support/question'
+import { saidOf } from '../support/question'
 import { KEY } from '../support/words'
 import { texts } from '../texts/en'
 
@@ -31,7 +31,7 @@ watch(rule, (known) => {
 
 function read() {
   const permission = rule.value!.permissions.find((known) => known.split(':')[0] === on.resource.split(':')[0]) ?? rule.value!.permissions[0]!
-  void asked.run({ subject: on.subject.trim(), permission, resource: on.resource.trim(), context: contextOf(on.context).context, now: '', suppose: [], ...(draft.draft.value ? { draft: draft.draft.value.id } : {}) })
+  void asked.run({ subject: on.subject.trim(), permission, resource: on.resource.trim(), ...saidOf(on.context), now: '', suppose: [], ...(draft.draft.value ? { draft: draft.draft.value.id } : {}) })
 }
 
 function write() {

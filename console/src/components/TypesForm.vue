@@ -210,4 +210,9 @@ td:last-child {
     grid-template-columns: 1fr;
   }
 }
+@container (max-width: 700px) {
+  .sides {
+    grid-template-columns: 1fr;
+  }
+}
 </style>

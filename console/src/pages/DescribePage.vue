@@ -14,11 +14,12 @@ const editor = ref<{ goTo: (defined: Defined) => void }>()
 const parts = [
   { part: '', text: 'Applications and types' },
   { part: 'text', text: 'Charter text' },
+  { part: 'beside', text: 'Side by side' },
   { part: 'import', text: 'From a document' },
 ]
 
 async function show(defined: Defined) {
-  await router.push({ name: 'describe', params: { part: 'text' } })
+  if (route.params.part !== 'beside') await router.push({ name: 'describe', params: { part: 'text' } })
   for (let turn = 0; turn < 50 && !editor.value?.goTo; turn += 1) {
     await nextTick()
     await new Promise((done) => setTimeout(done, 20))
@@ -34,7 +35,28 @@ async function show(defined: Defined) {
       <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'describe', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
     </nav>
     <CharterEditor v-if="route.params.part === 'text'" ref="editor" />
+    <div v-else-if="route.params.part === 'beside'" class="beside">
+      <div><TypesForm @go-to="show" /></div>
+      <div><CharterEditor ref="editor" /></div>
+    </div>
     <ImportForm v-else-if="route.params.part === 'import'" />
     <TypesForm v-else @go-to="show" />
   </DraftGate>
 </template>
+
+<style scoped>
+.beside {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  gap: 16px;
+  align-items: start;
+}
+.beside > * {
+  container-type: inline-size;
+}
+@media (max-width: 900px) {
+  .beside {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

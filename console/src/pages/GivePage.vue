@@ -35,6 +35,11 @@ const at = computed(() => (typeof route.query.at === 'string' && route.query.at 
 const after = computed(() => Number(route.query.after ?? 0))
 const keys = computed(() => made.data.value?.items.map(({ 'tenant-role': one }) => `${one.tenant}/${one.key}`) ?? [])
 
+const around = useAsync(api.around)
+const related = computed(() => (around.data.value?.relations ?? []).filter((one) => one.confers.length && one.to.length))
+/** What its type confers otherwise: by a role held elsewhere, or under a condition. */
+const conferring = computed(() => (around.data.value ? (model.data.value?.confers ?? []).filter((one) => one.kind === at.value.split(':')[0]) : []))
+
 const look = () => held.run({ at: at.value, role: role.value || undefined, after: after.value || undefined })
 onMounted(() => {
   void model.run()
@@ -42,6 +47,8 @@ onMounted(() => {
 })
 watch([at, after, role], () => {
   place.value = at.value
+  around.clear()
+  if (at.value.includes(':')) void around.run(at.value)
   void look()
 }, { immediate: true })
 
@@ -87,6 +94,16 @@ async function end(id: string) {
         </template>
         <p v-else-if="held.busy.value" class="soft">Reading the grants …</p>
       </section>
+      <section v-if="conferring.length || related.length" class="sheet" aria-labelledby="related">
+        <h2 id="related">By relationship at {{ at }}, without a grant</h2>
+        <ul>
+          <li v-for="one in related" :key="one.relation">
+            <template v-for="(name, n) in one.to" :key="name"><template v-if="n">, </template><RouterLink :to="{ name: 'entity', params: { name } }" class="mono">{{ name }}</RouterLink></template>
+            {{ one.to.length === 1 ? 'holds' : 'hold' }} <strong>{{ one.confers.join(', ') }}</strong>, as its {{ one.relation }}<span v-if="one.count > one.to.length" class="soft">; {{ counted(one.count, 'name') }} in all</span>
+          </li>
+          <li v-for="one in conferring" :key="one.sentence + one.role" class="soft">{{ one.sentence }} {{ one.role }}</li>
+        </ul>
+      </section>
       <GiveForm :model="model.data.value" :at="at" :made="keys" @given="look" />
     </template>
   </template>
@@ -99,7 +116,12 @@ async function end(id: string) {
 h2 {
   margin-top: 14px;
 }
-p {
+p,
+ul {
   margin: 4px 0;
+}
+ul {
+  list-style: none;
+  padding: 0;
 }
 </style>

@@ -12,7 +12,7 @@ import NameField from '../components/NameField.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useStatus } from '../composables/useStatus'
-import { blank, contextOf, permissionOf, type Blank } from '../support/question'
+import { blank, permissionOf, saidOf, type Blank } from '../support/question'
 
 const route = useRoute()
 const router = useRouter()
@@ -47,9 +47,9 @@ const isBlank = (asked: unknown): asked is Blank => asked === 'holders' || asked
 function question(suppose: string[]): Question | undefined {
   permission.value = permissionOf(permission.value, resource.value)
   const slots = { subject: subject.value.trim(), permission: permission.value, resource: resource.value.trim() }
-  const read = contextOf(context.value)
-  hint.value = blank(slots) ?? read.wrong ?? ''
-  return hint.value ? undefined : { ...slots, context: read.context, now: now.value.trim(), suppose }
+  const { wrong, ...said } = saidOf(context.value)
+  hint.value = blank(slots) ?? wrong ?? ''
+  return hint.value ? undefined : { ...slots, ...said, now: now.value.trim(), suppose }
 }
 
 /** The address holds the question, so that it can be sent to somebody and comes back by Back. */
@@ -68,7 +68,7 @@ watch(
       before.clear()
       first.value = undefined
       hint.value = ''
-      blankAsked.value = { blank: query.blank, question: { subject: subject.value, permission: permission.value, resource: resource.value, context: contextOf(context.value).context, now: now.value, suppose: [] } }
+      blankAsked.value = { blank: query.blank, question: { subject: subject.value, permission: permission.value, resource: resource.value, ...saidOf(context.value), now: now.value, suppose: [] } }
       return
     }
     blankAsked.value = undefined
@@ -113,11 +113,12 @@ function suppose(way: Proposal[]) {
   const asked = question(way.flatMap((change) => change.fact ?? []))
   if (!asked) return
   const sent = way.flatMap((change) => (change.context ? [change.context] : []))
+  const stated = way.flatMap((change) => (change.property ? [change.property] : []))
   title.value = `Supposing ${way.map((change) => change.words).join(', and ')}`
   beside.value = 'fact'
   fact.value = way.length === 1 ? (way[0]!.fact ?? '') : ''
   kept.clear()
-  void after.run({ ...asked, context: { ...asked.context, ...Object.fromEntries(sent) } })
+  void after.run({ ...asked, context: { ...asked.context, ...Object.fromEntries(sent) }, ofResource: { ...asked.ofResource, ...Object.fromEntries(stated) } })
 }
 
 async function keep() {
@@ -134,7 +135,7 @@ async function keep() {
     <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" />
     <NameField v-model="permission" label="Permission" :width="15" placeholder="manifest:release" :known="permissions" />
     <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" />
-    <NameField v-model="context" label="Context" :width="11" placeholder="zone=quay" :known="[]" />
+    <NameField v-model="context" label="Sent along" :width="14" placeholder="zone=quay, resource.weight=3" :known="[]" />
     <NameField v-model="now" label="Moment" :width="12" placeholder="now" :known="[]" />
     <ElButton type="primary" native-type="submit" :loading="before.busy.value">Ask</ElButton>
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { blankOf } from './question'
-import { blank, contextOf, permissionOf } from './question'
+import { blank, saidOf, permissionOf } from './question'
 
 describe('permissionOf', () => {
   it.each([
@@ -23,15 +23,16 @@ describe('blank', () => {
   })
 })
 
-describe('contextOf', () => {
+describe('saidOf', () => {
   it('reads numbers, booleans and lists as such, and everything else as text', () => {
-    const { context } = contextOf('zone=quay, level=5, open=true, marks=["a","b"]\nip=10.20.4.7, code=\'7\'')
+    const { context } = saidOf('zone=quay, level=5, open=true, marks=["a","b"]\nip=10.20.4.7, code=\'7\'')
     expect(context).toEqual({ zone: 'quay', level: 5, open: true, marks: ['a', 'b'], ip: '10.20.4.7', code: '7' })
   })
   it('says which part is none', () => {
-    expect(contextOf('zone=quay, level').context).toEqual({ zone: 'quay, level' })
-    expect(contextOf('level').wrong).toBe('"level" is not key=value.')
-    expect(contextOf('').context).toEqual({})
+    expect(saidOf('zone=quay, level').context).toEqual({ zone: 'quay, level' })
+    expect(saidOf('level').wrong).toBe('"level" is not key=value.')
+    expect(saidOf('').context).toEqual({})
+    expect(saidOf('zone=quay, resource.weight=3, subject.post=night')).toEqual({ context: { zone: 'quay' }, ofResource: { weight: 3 }, ofSubject: { post: 'night' } })
   })
 })
 

@@ -33,20 +33,29 @@ export function blankOf(slots: Slots): Blank | undefined {
   return subject && permission.includes(':') && !resource ? 'reach' : undefined
 }
 
+/** What an application says along with a question: its context, and of the subject and the resource. */
+export interface Said {
+  context: Record<string, unknown>
+  ofSubject: Record<string, unknown>
+  ofResource: Record<string, unknown>
+}
+
 /**
- * A context from lines of key=value: numbers, booleans and lists where they read as such, texts
- * otherwise.
+ * What is said along, from lines of key=value: numbers, booleans and lists where they read as such,
+ * texts otherwise. `subject.` and `resource.` before a key say it of one of them.
  */
-export function contextOf(text: string): { context: Record<string, unknown>; wrong?: string } {
-  const context: Record<string, unknown> = {}
-  for (const line of text.split(/\n|,\s*(?=[a-z][a-z0-9-]*=)/)) {
+export function saidOf(text: string): Said & { wrong?: string } {
+  const said: Said = { context: {}, ofSubject: {}, ofResource: {} }
+  for (const line of text.split(/\n|,\s*(?=(?:subject\.|resource\.)?[a-z][a-z0-9-]*=)/)) {
     const trimmed = line.trim()
     if (!trimmed) continue
     const at = trimmed.indexOf('=')
-    if (at < 1) return { context, wrong: `"${trimmed}" is not key=value.` }
-    context[trimmed.slice(0, at).trim()] = valueOf(trimmed.slice(at + 1).trim())
+    if (at < 1) return { ...said, wrong: `"${trimmed}" is not key=value.` }
+    const [, root, key] = /^(?:(subject|resource)\.)?(.*)$/.exec(trimmed.slice(0, at).trim())!
+    const of = root === 'subject' ? said.ofSubject : root === 'resource' ? said.ofResource : said.context
+    of[key!] = valueOf(trimmed.slice(at + 1).trim())
   }
-  return { context }
+  return said
 }
 
 function valueOf(text: string): unknown {

@@ -63,12 +63,29 @@ pub struct CaseAsked {
     #[serde(default)]
     #[schema(value_type = Object)]
     context: Map<String, Value>,
+    /// What the request says of the subject and of the resource.
+    #[serde(default)]
+    properties: Properties,
     /// The moment.
     #[serde(default)]
     now: Option<String>,
     /// The reason code it shall have.
     #[serde(default)]
     because: Option<String>,
+}
+
+/// What a request says.
+#[derive(Debug, Default, Deserialize, Serialize, ToSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Properties {
+    /// Of the subject.
+    #[serde(skip_serializing_if = "Map::is_empty")]
+    #[schema(value_type = Object)]
+    subject: Map<String, Value>,
+    /// Of the resource.
+    #[serde(skip_serializing_if = "Map::is_empty")]
+    #[schema(value_type = Object)]
+    resource: Map<String, Value>,
 }
 
 /// All cases, oldest first.
@@ -131,8 +148,10 @@ impl CaseAsked {
         }
         let list = if self.may { "may" } else { "may-not" };
         let mut body = json!({ "name": self.name.trim(), "as": self.subject, list: [self.permission] });
+        let said = !self.properties.subject.is_empty() || !self.properties.resource.is_empty();
         let more = [
             ("on", self.resource.map(Value::from)),
+            ("properties", said.then(|| json!(self.properties))),
             ("context", (!self.context.is_empty()).then(|| self.context.into())),
             ("now", self.now.map(Value::from)),
             ("because", self.because.map(Value::from)),
