@@ -609,7 +609,7 @@ pub enum Root {
 }
 
 /// One step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Step {
     /// The text after the colon.
     Id,

@@ -31,12 +31,14 @@ pub use confer::MAX_PAIRS;
 pub use evaluate::Part;
 pub use world::World;
 
-use crate::charter::model::{ConferId, KindId, PermId, RoleId, RuleId};
+use crate::charter::model::{Condition, ConferId, KindId, PermId, RoleId, RuleId};
 use crate::charter::policy::Policy;
 use crate::charter::syntax::GivenTo;
 use crate::register::{EntityId, Register, State, Sym};
 use crate::value::Truth;
 use confer::Conferral;
+use evaluate::Bound;
+pub(crate) use evaluate::fits;
 use question::{Question, Resource, Subject};
 use site::{Holders, Site};
 use std::cell::RefCell;
@@ -345,6 +347,13 @@ fn run<L: Listener>(
         Some(reason) => Decision::deny(reason),
         None => Walk::new(engine, question, scratch).decide(listener),
     }
+}
+
+/// What a condition of its own, that stands beside a charter, comes to for a question.
+pub(crate) fn truth_of(engine: Engine<'_>, question: &Question, condition: &Condition) -> Truth {
+    let mut scratch = Scratch { conferral: Conferral::of_all(), ..Scratch::default() };
+    let walk = Walk::new(engine, question, &mut scratch);
+    walk.test(Bound { condition, grant: None }, condition.root)
 }
 
 /// Decides about a row of which some facts are columns.

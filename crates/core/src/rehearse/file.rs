@@ -1,7 +1,8 @@
 //! Rehearsal files, as TOML.
 
+use super::guarantee::{Claimed, Guarantee, Written};
 use super::{Active, Case, Rehearsal, Sample, SampleGrant};
-use crate::charter::syntax::{Field, Fields, TomlFile, parse_file};
+use crate::charter::syntax::{Field, Fields, TomlFile, condition_in, parse_file};
 use crate::decide::question::Request;
 use crate::names::{did_you_mean, split_entity};
 use crate::register::line::{EntityLine, grant};
@@ -44,11 +45,11 @@ impl Reader<'_> {
                         self.case(&fields);
                     }
                 }
-                "guarantee" => self.error(
-                    "not-carried-out",
-                    key.span,
-                    "guarantees are part of the format, but this version does not prove them yet",
-                ),
+                "guarantee" => {
+                    for fields in field.tables("[[guarantee]]", self.findings) {
+                        self.guarantee(&fields);
+                    }
+                }
                 _ => {}
             }
         }
@@ -203,6 +204,40 @@ impl Reader<'_> {
             span: name.span,
         };
         self.made.cases.push(case);
+    }
+
+    fn guarantee(&mut self, fields: &Fields<'_, '_>) {
+        fields.only(&["name", "never", "always", "alike", "when", "assume"], self.findings);
+        let Some(name) = fields.get("name").and_then(|field| field.text(self.findings)) else {
+            self.error("missing-key", fields.span, "a guarantee needs a name");
+            return;
+        };
+        let mut one = |key: &str| fields.get(key).and_then(|field| field.text(self.findings));
+        let (never, always) = (one("never"), one("always"));
+        let alike = fields.get("alike").map(|field| (field.span(), field.texts(self.findings)));
+        let mut claims: Vec<Claimed> =
+            never.map(Claimed::Never).into_iter().chain(always.map(Claimed::Always)).collect();
+        if let Some((span, texts)) = alike {
+            match <[At<String>; 2]>::try_from(texts) {
+                Ok([a, b]) => claims.push(Claimed::Alike(a, b)),
+                Err(_) => self.error("wrong-shape", span, "alike names two permissions of one type"),
+            }
+        }
+        let [claim] = &claims[..] else {
+            if claims.len() > 1 || !["never", "always", "alike"].iter().any(|key| fields.get(key).is_some()) {
+                let message = "a guarantee says one of never, always and alike";
+                self.error("missing-key", fields.span, message);
+            }
+            return;
+        };
+        let mut condition = |key: &str| {
+            let field = fields.get(key)?;
+            let text = field.text(&mut Vec::new())?.value;
+            Some(At::new(Written { expr: condition_in(&field, self.findings)?, text }, field.span()))
+        };
+        let (when, assume) = (condition("when"), condition("assume"));
+        let guarantee = Guarantee { name: name.value, claim: claim.clone(), when, assume, span: name.span };
+        self.made.guarantees.push(guarantee);
     }
 
     fn reason(&mut self, because: &At<String>) {

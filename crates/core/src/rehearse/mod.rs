@@ -1,10 +1,15 @@
 //! Rehearsals: sample entities and cases, run against a charter before anybody relies on it.
 //!
-//! [`read`] turns files into a [`Rehearsal`]; [`Rehearsal::run`] asks every case and reports.
+//! [`read`] turns files into a [`Rehearsal`]; [`Rehearsal::run`] asks every case,
+//! [`Rehearsal::settle`] settles every guarantee; both report.
 
 mod file;
+mod guarantee;
+mod write;
 
 pub use file::read;
+pub use guarantee::{Guarantee, GuaranteeReport, Outcome};
+pub use write::write;
 
 use crate::charter::policy::Policy;
 use crate::decide::explain::{Explanation, explain};
@@ -31,6 +36,8 @@ pub struct Rehearsal {
     pub samples: Vec<Sample>,
     /// Its cases.
     pub cases: Vec<Case>,
+    /// Its guarantees.
+    pub guarantees: Vec<Guarantee>,
 }
 
 /// A sample entity with its groups and grants.

@@ -20,14 +20,14 @@ impl<'a> Dice<'a> {
     pub fn new(bytes: &'a [u8]) -> Self {
         Dice { bytes: bytes.iter() }
     }
-    fn below(&mut self, bound: usize) -> usize {
+    pub fn below(&mut self, bound: usize) -> usize {
         usize::from(self.bytes.next().copied().unwrap_or(0)) % bound.max(1)
     }
     /// True in so many of 10 cases, never once the bytes are drawn out.
-    fn chance(&mut self, of_ten: usize) -> bool {
+    pub fn chance(&mut self, of_ten: usize) -> bool {
         self.below(10) >= 10 - of_ten
     }
-    fn pick<T: Clone>(&mut self, from: &[T]) -> T {
+    pub fn pick<T: Clone>(&mut self, from: &[T]) -> T {
         from[self.below(from.len())].clone()
     }
     fn some<T: Clone>(&mut self, from: &[T], of_ten: usize) -> Vec<T> {

@@ -8,6 +8,7 @@
 mod agree;
 mod generate;
 mod naive;
+mod prove;
 mod render;
 mod worlds;
 

@@ -9,6 +9,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse as _, Response};
+use ostrog_core::rehearse::write;
 use ostrog_core::value::parse_time;
 use ostrog_store::case::Case;
 use serde::{Deserialize, Serialize};
@@ -197,7 +198,7 @@ pub async fn take_away(
 pub async fn file(State(app): State<App>, operator: Operator) -> Result<Response, Problem> {
     operator.needs("charter:read")?;
     let cases: Vec<Value> = app.node.store().cases().await?.into_iter().map(|case| case.body).collect();
-    let file = json!({ "rehearsal": { "stand-alone": false }, "case": cases });
-    let text = toml::to_string(&file).map_err(|error| Problem::internal(error.to_string()))?;
+    let over = Map::from_iter([("stand-alone".to_owned(), false.into())]);
+    let text = write(&over, &Map::new(), &cases);
     Ok(([(CONTENT_TYPE, "application/toml")], text).into_response())
 }

@@ -20,7 +20,9 @@ pub mod typing;
 
 pub use connect::MAX_SEGMENTS;
 
-use super::model::{Attribute, Kind, KindId, Model, PermId, Permission, RoleId};
+use super::model::{Attribute, Condition, Kind, KindId, Model, PermId, Permission, RoleId};
+use super::policy::Policy;
+use super::syntax::condition::Expr;
 use super::syntax::{NamedCondition, Role, Tree};
 use crate::interner::Interner;
 use crate::names::did_you_mean;
@@ -95,6 +97,42 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
     }
     lints::look(&model, tree, findings);
     Some(model)
+}
+
+/// Types a condition that stands beside a checked charter, about resources of one type. `sources`
+/// are the texts the condition is from.
+pub fn condition_beside(
+    policy: &Policy,
+    kind: KindId,
+    expr: &Expr,
+    sources: &Sources,
+    findings: &mut Vec<Finding>,
+) -> Option<Condition> {
+    // The charter has no errors: what is found anew in its text has been told before.
+    let tree = super::syntax::read(policy.sources(), &mut Vec::new());
+    let model = policy.model();
+    let mut roles: Vec<&Role> = tree.roles.iter().collect();
+    roles.sort_by(|a, b| a.key.value.cmp(&b.key.value));
+    let scope = Scope {
+        sources,
+        names: &model.names,
+        kinds: &model.kinds,
+        permissions: &model.permissions,
+        context: &model.context,
+        groups: &model.groups,
+        conditions: &tree.conditions,
+        includes: give::includes(&roles),
+        roles,
+    };
+    let around = typing::Surroundings {
+        kinds: &[kind],
+        grant: None,
+        // What is held is asked about here, not what it then gives.
+        regardless: true,
+        standby: false,
+        split: "a guarantee of its own",
+    };
+    typing::condition(&scope, around, expr, findings)
 }
 
 /// Everything that can be named.

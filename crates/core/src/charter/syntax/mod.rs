@@ -5,7 +5,7 @@ pub mod condition;
 mod read;
 mod toml;
 
-pub use read::read;
+pub use read::{condition_in, read};
 pub use toml::{Field, Fields, TomlFile, parse_file};
 
 use crate::source::{At, Span};

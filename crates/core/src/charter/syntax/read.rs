@@ -205,23 +205,7 @@ impl Reader<'_> {
     }
 
     fn when(&mut self, fields: &Fields<'_, '_>) -> Option<Expr> {
-        let field = fields.get("when")?;
-        let text = field.text(self.findings)?;
-        // Offsets inside the condition are those in the file only if no escape stands in it.
-        let quotes =
-            if field.source().starts_with("\"\"\"") || field.source().starts_with("'''") { 3 } else { 1 };
-        let inner = field.source().get(quotes..field.source().len().saturating_sub(quotes)).unwrap_or("");
-        let trimmed = inner.len()
-            - inner
-                .strip_prefix("\r\n")
-                .or(inner.strip_prefix('\n'))
-                .filter(|_| quotes == 3)
-                .unwrap_or(inner)
-                .len();
-        let exact = inner[trimmed..] == text.value;
-        let start = text.span.start as usize + quotes + trimmed;
-        let span = if exact { Span::new(text.span.file, start..start + text.value.len()) } else { text.span };
-        Some(condition::parse(&text.value, Origin { span, exact }, self.findings))
+        condition_in(&fields.get("when")?, self.findings)
     }
 
     fn application(&mut self, key: At<String>, fields: &Fields<'_, '_>) {
@@ -705,4 +689,24 @@ impl Reader<'_> {
         };
         self.tree.affordances.push(affordance);
     }
+}
+
+/// The condition a field holds.
+pub fn condition_in(field: &Field<'_, '_>, findings: &mut Vec<Finding>) -> Option<Expr> {
+    let text = field.text(findings)?;
+    // Offsets inside the condition are those in the file only if no escape stands in it.
+    let quotes =
+        if field.source().starts_with("\"\"\"") || field.source().starts_with("'''") { 3 } else { 1 };
+    let inner = field.source().get(quotes..field.source().len().saturating_sub(quotes)).unwrap_or("");
+    let trimmed = inner.len()
+        - inner
+            .strip_prefix("\r\n")
+            .or(inner.strip_prefix('\n'))
+            .filter(|_| quotes == 3)
+            .unwrap_or(inner)
+            .len();
+    let exact = inner[trimmed..] == text.value;
+    let start = text.span.start as usize + quotes + trimmed;
+    let span = if exact { Span::new(text.span.file, start..start + text.value.len()) } else { text.span };
+    Some(condition::parse(&text.value, Origin { span, exact }, findings))
 }

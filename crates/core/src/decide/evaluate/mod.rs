@@ -22,9 +22,8 @@ use crate::value::{MAX_MEMBERS, Scalar, Truth, Value, ValueType};
 use jiff::{SignedDuration, Timestamp};
 use std::borrow::Cow;
 use std::cmp::Ordering;
-use values::{
-    borrow, compare, fits, minus, one_scalar, plus, same_value, scalars, typed, visit_scalars, weekday,
-};
+pub(crate) use values::fits;
+use values::{borrow, compare, minus, one_scalar, plus, same_value, scalars, typed, visit_scalars, weekday};
 
 pub(super) use columns::column_test;
 

@@ -117,7 +117,7 @@ pub(super) fn weekday(day: jiff::civil::Weekday) -> &'static str {
 
 /// Whether a text is of a pattern: `*` any run, `?` one character. Takes time in the product of
 /// the two lengths at the worst, and no memory.
-pub(super) fn fits(text: &str, pattern: &str) -> bool {
+pub(crate) fn fits(text: &str, pattern: &str) -> bool {
     let (mut text, mut pattern) = (text.chars(), pattern.chars());
     // Where the last star stands, and the text it has not swallowed yet.
     let mut star: Option<(std::str::Chars<'_>, std::str::Chars<'_>)> = None;

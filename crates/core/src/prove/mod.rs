@@ -1,0 +1,286 @@
+//! Guarantees: what no request at all may do, or every one must be able to.
+//!
+//! [`settle`] asks a formula ([`encode`]) that holds for every register and question there can be
+//! whether any of them breaks the guarantee. If none does, it is proved. What the solver offers is
+//! made into a register and a question ([`example`]) and asked of the engine; only if the engine
+//! breaks the guarantee on it too is it refuted. Everything else is undecided, and says why.
+//!
+//! What the formula cannot follow is left open in it, never closed: so *proved* means proved, and
+//! the price of a coarse encoding is *undecided*.
+
+mod encode;
+mod example;
+mod formula;
+mod theory;
+
+pub use example::Example;
+
+use crate::charter::model::{Condition, PermId, Step};
+use crate::charter::policy::Policy;
+use crate::decide::MAX_PAIRS;
+use encode::Encoding;
+use formula::Bit;
+use std::sync::Arc;
+use theory::Checked;
+
+/// How far from the question things are told apart, one after the other.
+const DEPTHS: [usize; 3] = [1, 3, 6];
+/// Most things the solver may offer that turn out not to be so, before it is given up.
+const MAX_FALSE: usize = 12;
+/// Most rounds of asking and ruling out what no values can be.
+const MAX_ROUNDS: usize = 5_000;
+
+/// What is claimed of every request that fits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Claim {
+    /// It is not allowed.
+    Never(PermId),
+    /// It is allowed.
+    Always(PermId),
+    /// Both get the same answer.
+    Alike(PermId, PermId),
+}
+
+impl Claim {
+    /// The permission questions are about; of two, the first.
+    pub fn permission(self) -> PermId {
+        match self {
+            Claim::Never(permission) | Claim::Always(permission) | Claim::Alike(permission, _) => permission,
+        }
+    }
+}
+
+/// A claim with its conditions, typed for the charter it is about.
+#[derive(Clone, Debug)]
+pub struct Guarantee {
+    /// What is claimed.
+    pub claim: Claim,
+    /// Of which requests.
+    pub when: Option<Condition>,
+    /// What is taken for granted.
+    pub assume: Option<Condition>,
+}
+
+/// What became of a guarantee.
+#[derive(Clone, Debug)]
+pub enum Verdict {
+    /// No request breaks it.
+    Proved,
+    /// This one does.
+    Refuted(Box<Example>),
+    /// It was not settled; why.
+    Undecided(String),
+    /// No request fits it, so that it says nothing.
+    Vacuous,
+}
+
+/// Settles a guarantee. `go_on` is asked from time to time; where it says no, it stays undecided.
+///
+/// Costs time in the size of what the permission's decision can depend on; each attempt is bounded.
+pub fn settle(policy: &Arc<Policy>, guarantee: &Guarantee, go_on: &dyn Fn() -> bool) -> Verdict {
+    let mut why = "nothing was tried".to_owned();
+    for depth in DEPTHS {
+        match Attempt::new(policy, guarantee, depth, false).run(go_on) {
+            Outcome::Settled(Verdict::Proved) if may_be_too_many(policy, guarantee.claim.permission()) => {
+                return beyond_the_bound(policy, guarantee, depth, go_on);
+            }
+            Outcome::Settled(verdict) => return verdict,
+            Outcome::Open { reason, deeper } => {
+                why = reason;
+                if !deeper {
+                    break;
+                }
+            }
+        }
+    }
+    Verdict::Undecided(why)
+}
+
+/// Whether a decision can depend on more pairs of role and resource than are looked at: where roles
+/// are conferred on whoever holds another, along relations, or there are very many of them.
+fn may_be_too_many(policy: &Policy, permission: PermId) -> bool {
+    let along_relations = policy.model().confers.iter().any(|confer| {
+        confer.holds.is_some() && confer.path.steps.iter().any(|step| matches!(step, Step::Relation(_)))
+    });
+    // Containment is at most 32 deep.
+    along_relations || policy.conferred_roots(permission).len() * 33 > MAX_PAIRS
+}
+
+/// Proved for decisions within the bound; what beyond it?
+fn beyond_the_bound(
+    policy: &Arc<Policy>,
+    guarantee: &Guarantee,
+    depth: usize,
+    go_on: &dyn Fn() -> bool,
+) -> Verdict {
+    match Attempt::new(policy, guarantee, depth, true).run(go_on) {
+        Outcome::Settled(Verdict::Proved) => Verdict::Proved,
+        Outcome::Settled(Verdict::Refuted(example)) => Verdict::Refuted(example),
+        _ => Verdict::Undecided(format!(
+            "it holds wherever a decision depends on at most {MAX_PAIRS} pairs of role and resource; beyond, every role that comes by relationship is undetermined, and then it may not"
+        )),
+    }
+}
+
+enum Outcome {
+    Settled(Verdict),
+    Open { reason: String, deeper: bool },
+}
+
+/// One search, telling things apart up to some steps.
+struct Attempt<'a> {
+    policy: &'a Arc<Policy>,
+    guarantee: &'a Guarantee,
+    encoding: Encoding<'a>,
+    /// A request that the guarantee is about.
+    fits: Bit,
+    /// One that breaks it.
+    breaks: Bit,
+}
+
+impl<'a> Attempt<'a> {
+    fn new(policy: &'a Arc<Policy>, guarantee: &'a Guarantee, depth: usize, too_many: bool) -> Attempt<'a> {
+        let mut encoding = Encoding::new(policy, guarantee.claim.permission(), depth, too_many);
+        let resource = encoding.resource;
+        let mut fits = encoding.formula.yes();
+        if let Some(when) = &guarantee.when {
+            let when = encoding.condition(when, resource, None);
+            // What must never be allowed must not be where it is unclear either.
+            fits = if matches!(guarantee.claim, Claim::Always(_)) { when.sure } else { when.may };
+        }
+        if let Some(assume) = &guarantee.assume {
+            let assumed = encoding.condition(assume, resource, None).sure;
+            fits = encoding.formula.and(fits, assumed);
+        }
+        let wrong = match guarantee.claim {
+            Claim::Never(permission) => encoding.allowed(permission),
+            Claim::Always(permission) => !encoding.allowed(permission),
+            Claim::Alike(a, b) => {
+                let (a, b) = (encoding.allowed(a), encoding.allowed(b));
+                !encoding.formula.same(a, b)
+            }
+        };
+        let breaks = encoding.formula.and(fits, wrong);
+        encoding.close();
+        if too_many {
+            // The rest has been settled.
+            let beyond = encoding.too_many;
+            encoding.formula.clause(&[beyond]);
+        }
+        Attempt { policy, guarantee, encoding, fits, breaks }
+    }
+
+    fn run(mut self, go_on: &dyn Fn() -> bool) -> Outcome {
+        match self.is_possible(&mut vec![self.fits], go_on) {
+            Possible::No => return Outcome::Settled(Verdict::Vacuous),
+            Possible::Yes(_) | Possible::Unclear => {}
+            Possible::Stopped => return self.stopped(),
+        }
+        // First what is plain: an example is easier to read, and more likely to be one.
+        let mut plain: Vec<Bit> = self.encoding.unlikely.iter().map(|bit| !*bit).collect();
+        let mut offered = 0;
+        loop {
+            let mut assumed = vec![self.breaks];
+            assumed.extend(&plain);
+            match self.is_possible(&mut assumed, go_on) {
+                Possible::No => {
+                    let in_the_way = self.encoding.formula.in_the_way(&plain);
+                    if in_the_way.is_empty() {
+                        return if offered == 0 { Outcome::Settled(Verdict::Proved) } else { self.open() };
+                    }
+                    plain.retain(|bit| !in_the_way.contains(bit));
+                }
+                Possible::Yes(values) => {
+                    if let Some(example) = example::make(&self.encoding, &values, self.policy, self.guarantee)
+                    {
+                        return Outcome::Settled(Verdict::Refuted(Box::new(example)));
+                    }
+                    offered += 1;
+                    self.not_this_one();
+                }
+                Possible::Unclear => {
+                    offered += 1;
+                    self.not_this_one();
+                }
+                Possible::Stopped => return self.stopped(),
+            }
+            if offered > MAX_FALSE {
+                return self.open();
+            }
+        }
+    }
+
+    fn stopped(&self) -> Outcome {
+        Outcome::Open { reason: "it was stopped before it was settled".to_owned(), deeper: false }
+    }
+
+    fn open(&self) -> Outcome {
+        let deeper = self.encoding.is_cut();
+        let reason = if deeper {
+            format!(
+                "requests that reach over more than {} steps were not all told apart",
+                self.encoding.depth
+            )
+        } else {
+            "what would break it could not be made into a request: it rests on texts or sums that are not followed exactly".to_owned()
+        };
+        Outcome::Open { reason, deeper }
+    }
+
+    /// Rules out what the solver offered: the things, who holds what, and what is stated. After
+    /// that nothing is proved any more; it is only looked for another example.
+    fn not_this_one(&mut self) {
+        let encoding = &self.encoding;
+        let things = encoding.things.iter().map(|thing| thing.there);
+        let stated = encoding.attributes.values().map(|read| read.there);
+        let held = encoding
+            .local
+            .values()
+            .chain(encoding.members.values())
+            .chain(encoding.in_group.values())
+            .copied();
+        let same = encoding.same_thing.pairs().map(|(.., bit)| bit);
+        let lists = encoding.lists.iter().map(|(_, list)| list.whole);
+        let all: Vec<Bit> = things.chain(stated).chain(held).chain(same).chain(lists).collect();
+        let clause: Vec<Bit> =
+            all.into_iter().map(|bit| if encoding.formula.is(bit) { !bit } else { bit }).collect();
+        self.encoding.formula.clause(&clause);
+    }
+
+    /// Whether there are values for everything under which all of this is so.
+    fn is_possible(&mut self, assumed: &mut Vec<Bit>, go_on: &dyn Fn() -> bool) -> Possible {
+        for _ in 0..MAX_ROUNDS {
+            if !go_on() {
+                return Possible::Stopped;
+            }
+            match self.encoding.formula.solve(assumed) {
+                Some(true) => {}
+                Some(false) => return Possible::No,
+                None => return Possible::Stopped,
+            }
+            let mut lemmas = Vec::new();
+            let encoding = &mut self.encoding;
+            let classes = encoding.same_thing.classes(&encoding.formula, encoding.things.len(), &mut lemmas);
+            encoding.two_names(&classes, &mut lemmas);
+            if !lemmas.is_empty() {
+                for lemma in lemmas {
+                    encoding.formula.clause(&lemma);
+                }
+                continue;
+            }
+            match encoding.theory.check(&mut encoding.formula) {
+                Checked::Fits(values) => return Possible::Yes(values),
+                Checked::Unclear => return Possible::Unclear,
+                Checked::Refuted => {}
+            }
+        }
+        Possible::Stopped
+    }
+}
+
+enum Possible {
+    Yes(theory::Values),
+    No,
+    Unclear,
+    Stopped,
+}
