@@ -53,6 +53,18 @@ pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
     } else {
         rehearsal.run(world.policy(), world.register().clone(), &sources, Timestamp::now())
     };
+    let at = std::time::Instant::now();
+    let mut last = at;
+    let settled = rehearsal.settle(world.policy(), &sources, &|| true, &mut |one| {
+        shell.answer(&format!("{}  {}  {:?} {:?}", one.outcome.word(), one.name, last.elapsed(), one.why));
+        for told in &one.told {
+            shell.answer(&format!("      {told}"));
+        }
+        last = std::time::Instant::now();
+    });
+    if let Err(findings) = &settled {
+        files::told(&sources, findings, shell);
+    }
     let report = report.map_err(|findings| {
         files::told(&sources, &findings, shell);
         Failure::input(format!(

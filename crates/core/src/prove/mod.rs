@@ -15,7 +15,7 @@ mod theory;
 
 pub use example::Example;
 
-use crate::charter::model::{Condition, PermId, Step};
+use crate::charter::model::{Condition, PermId, RoleId, Step};
 use crate::charter::policy::Policy;
 use crate::decide::MAX_PAIRS;
 use encode::Encoding;
@@ -81,7 +81,7 @@ pub fn settle(policy: &Arc<Policy>, guarantee: &Guarantee, go_on: &dyn Fn() -> b
     let mut why = "nothing was tried".to_owned();
     for depth in DEPTHS {
         match Attempt::new(policy, guarantee, depth, false).run(go_on) {
-            Outcome::Settled(Verdict::Proved) if may_be_too_many(policy, guarantee.claim.permission()) => {
+            Outcome::Settled(Verdict::Proved) if may_be_too_many(policy, guarantee) => {
                 return beyond_the_bound(policy, guarantee, depth, go_on);
             }
             Outcome::Settled(verdict) => return verdict,
@@ -96,14 +96,35 @@ pub fn settle(policy: &Arc<Policy>, guarantee: &Guarantee, go_on: &dyn Fn() -> b
     Verdict::Undecided(why)
 }
 
-/// Whether a decision can depend on more pairs of role and resource than are looked at: where roles
-/// are conferred on whoever holds another, along relations, or there are very many of them.
-fn may_be_too_many(policy: &Policy, permission: PermId) -> bool {
-    let along_relations = policy.model().confers.iter().any(|confer| {
-        confer.holds.is_some() && confer.path.steps.iter().any(|step| matches!(step, Step::Relation(_)))
-    });
+/// Whether a decision, or what the guarantee itself asks, can depend on more pairs of role and
+/// resource than are looked at: where one of the roles is conferred on whoever holds another, along
+/// relations, which may lead on and on; or where there are very many roles.
+fn may_be_too_many(policy: &Policy, guarantee: &Guarantee) -> bool {
+    let (first, second) = match guarantee.claim {
+        Claim::Never(permission) | Claim::Always(permission) => (permission, permission),
+        Claim::Alike(a, b) => (a, b),
+    };
+    let conditions = guarantee.when.iter().chain(&guarantee.assume);
+    let asked = conditions.flat_map(Condition::roles_asked).flat_map(|role| policy.conferred_including(role));
+    let roots = policy.conferred_roots(first).iter().chain(policy.conferred_roots(second)).chain(asked);
+    let mut waiting: Vec<RoleId> = roots.copied().collect();
+    let mut met: Vec<RoleId> = Vec::new();
+    while let Some(role) = waiting.pop() {
+        if met.contains(&role) {
+            continue;
+        }
+        met.push(role);
+        for confer in policy.model().confers.iter().filter(|confer| confer.role == role) {
+            let on = |step: &Step| matches!(step, Step::Relation(_));
+            if confer.holds.is_some() && confer.path.steps.iter().any(on) {
+                return true;
+            }
+            let held = confer.holds.into_iter().chain(confer.when.iter().flat_map(Condition::roles_asked));
+            waiting.extend(held.flat_map(|role| policy.conferred_including(role)));
+        }
+    }
     // Containment is at most 32 deep.
-    along_relations || policy.conferred_roots(permission).len() * 33 > MAX_PAIRS
+    met.len() * 33 > MAX_PAIRS
 }
 
 /// Proved for decisions within the bound; what beyond it?

@@ -332,6 +332,10 @@ impl Theory {
             if let Some((_, text)) = known(texts) {
                 found.insert(*class, text);
             }
+            // Two texts that are known are not equal.
+            if texts.iter().filter(|at| self.known_text(**at).is_some()).count() > 1 {
+                lemmas.push(self.same_text.why(formula, texts));
+            }
         }
         for (class, texts) in &members {
             let mut reasons: Vec<Bit> = Vec::new();
@@ -442,8 +446,9 @@ impl Theory {
                 let bits = about.iter().map(|(.., bit)| if formula.is(*bit) { !*bit } else { *bit });
                 bits.chain(self.same_address.why(formula, all)).collect::<Vec<Bit>>()
             };
-            if let Some(known) = all.iter().find_map(|at| self.addresses[*at as usize]) {
-                if !right(&known) {
+            let mut stated = all.iter().filter_map(|at| self.addresses[*at as usize]);
+            if let Some(known) = stated.next() {
+                if !right(&known) || stated.any(|other| other != known) {
                     lemmas.push(impossible());
                 }
                 found.insert(*class, known);
