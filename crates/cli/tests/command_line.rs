@@ -126,7 +126,7 @@ fn a_rehearsal_with_misspelt_names_asks_nothing() {
     assert_eq!((code, out.as_str()), (3, ""));
     assert!(
         err.contains("unknown reason \"no-rule\"; did you mean \"no-role\"?")
-            && err.contains("this version does not prove them yet"),
+            && err.contains("a guarantee says one of never, always and alike"),
         "{err}"
     );
     std::fs::write(

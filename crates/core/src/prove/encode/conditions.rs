@@ -20,7 +20,14 @@ pub struct Seen<'c> {
 impl<'p> Encoding<'p> {
     /// What a condition comes to.
     pub fn condition(&mut self, condition: &Condition, at: ThingId, grant: Option<RoleId>) -> Tri {
-        self.test(Seen { condition, at, grant }, condition.root)
+        // One condition at one place comes to one value, also in what of it is left open.
+        let key = (std::ptr::from_ref(condition).addr(), at, grant);
+        if let Some(known) = self.conditions.get(&key) {
+            return *known;
+        }
+        let value = self.test(Seen { condition, at, grant }, condition.root);
+        self.conditions.insert(key, value);
+        value
     }
 
     fn unclear(&mut self) -> Tri {
@@ -169,11 +176,19 @@ impl<'p> Encoding<'p> {
             Operand::Hour(time, zone) => {
                 self.of_time(seen, *time, &format!("hour {zone:?}"), 24 * UNIT, UNIT)
             }
-            Operand::Weekday(time, _) => {
+            Operand::Weekday(time, zone) => {
                 self.reads_clocks = true;
                 let read = self.operand(seen, *time);
+                let key = format!("weekday {zone:?} of {:?}", read.value);
                 let days = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
-                let day = self.theory.text(Some(days.map(str::to_owned).to_vec()));
+                let day = match self.opaque_texts.get(&key) {
+                    Some(known) => *known,
+                    None => {
+                        let day = self.theory.text(Some(days.map(str::to_owned).to_vec()));
+                        self.opaque_texts.insert(key, day);
+                        day
+                    }
+                };
                 Read { value: Value::Text(day), ..read }
             }
             Operand::Count(list) => self.count(seen, list),

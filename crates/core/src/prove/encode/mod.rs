@@ -76,6 +76,9 @@ pub struct Encoding<'p> {
     pub overlaps: Vec<(usize, usize, Bit)>,
     pub now: Number,
     opaque: HashMap<String, Number>,
+    opaque_texts: HashMap<String, TextId>,
+    /// What a condition, by its address, came to.
+    conditions: HashMap<(usize, ThingId, Option<RoleId>), Tri>,
     pub detached: HashMap<ThingId, Bit>,
     /// Grants of a role at a thing.
     pub local: HashMap<(RoleId, ThingId), Bit>,

@@ -92,6 +92,8 @@ impl<'p> Encoding<'p> {
             overlaps: Vec::new(),
             now,
             opaque: HashMap::new(),
+            opaque_texts: HashMap::new(),
+            conditions: HashMap::new(),
             detached: HashMap::new(),
             local: HashMap::new(),
             everywhere: HashMap::new(),
