@@ -58,6 +58,7 @@ pub mod names;
 pub mod prove;
 pub mod register;
 pub mod rehearse;
+pub mod shift;
 pub mod source;
 pub mod value;
 

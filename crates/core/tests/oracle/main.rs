@@ -10,6 +10,7 @@ mod generate;
 mod naive;
 mod prove;
 mod render;
+mod shift;
 mod worlds;
 
 use generate::{Dice, Tally};

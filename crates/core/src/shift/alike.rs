@@ -1,0 +1,145 @@
+//! What must get the same answers: subjects, and resources, of which all that a decision can read is
+//! the same on both sides.
+
+use super::Known;
+use super::depends::Depends;
+use crate::decide::World;
+use crate::register::{EntityId, Register};
+use hashbrown::{HashMap, HashSet};
+use std::fmt::Write as _;
+
+/// Names that are alike; the first speaks for all.
+#[derive(Clone, Debug)]
+pub struct Alike {
+    /// In their order.
+    pub names: Vec<String>,
+}
+
+/// All users and services of either side, and nobody known.
+pub fn subjects(sides: [&World; 2], read: &[&Depends], only: Option<&str>) -> Vec<Alike> {
+    let by_name = read.iter().any(|depends| depends.by_subject_name);
+    // A group's grant is activated for one member at a time.
+    let active: HashSet<&str> = sides
+        .iter()
+        .flat_map(|world| world.register().all_activations().map(|one| world.register().name(one.subject)))
+        .collect();
+    let kinds = ["user", "service"];
+    let mut groups = grouped(sides, &kinds, only, |name, known, text| {
+        let named =
+            by_name || active.contains(name) || read.iter().any(|depends| depends.named.contains(name));
+        let unique =
+            named || known.iter().flatten().any(|(world, id)| stands_somewhere(world.register(), *id, read));
+        if unique {
+            let _ = write!(text, "{name} ");
+        }
+        for side in known {
+            if let Some((world, id)) = side {
+                subject(world.register(), *id, read, text);
+            }
+            text.push('|');
+        }
+    });
+    if only.is_none_or(|only| only == "anonymous") {
+        groups.push(Alike { names: vec!["anonymous".to_owned()] });
+    }
+    groups
+}
+
+/// All resources of a type of either side, and one that is not registered.
+pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str) -> Vec<Alike> {
+    let by_name = read.iter().any(|depends| depends.by_name);
+    let mut groups = grouped(sides, &[kind], None, |name, known, text| {
+        let named = by_name || read.iter().any(|depends| depends.named.contains(name));
+        let inside = known.iter().flatten().any(|(world, id)| !world.register().grants_at(*id).is_empty());
+        if named || inside {
+            let _ = write!(text, "{name} ");
+        }
+        for side in known {
+            if let Some((world, id)) = side {
+                resource(world.register(), *id, read, text);
+            }
+            text.push('|');
+        }
+    });
+    groups.push(Alike { names: vec!["a new one".to_owned()] });
+    groups
+}
+
+fn grouped(
+    sides: [&World; 2],
+    kinds: &[&str],
+    only: Option<&str>,
+    mut describe: impl FnMut(&str, &[Known<'_>; 2], &mut String),
+) -> Vec<Alike> {
+    let mut found: HashMap<String, usize> = HashMap::new();
+    let mut groups: Vec<Alike> = Vec::new();
+    let mut text = String::new();
+    let of = |world: &World, id: EntityId| kinds.contains(&world.register().text(world.register().kind(id)));
+    for (side, world) in sides.iter().enumerate() {
+        for id in world.register().every_entity().filter(|id| of(world, *id)) {
+            let name = world.register().name(id);
+            // What both know is described once.
+            let seen_before = side == 1 && sides[0].register().find(name).is_some();
+            if seen_before || only.is_some_and(|only| only != name) {
+                continue;
+            }
+            let known = sides.map(|world| world.register().find(name).map(|id| (world, id)));
+            text.clear();
+            describe(name, &known, &mut text);
+            match found.get(&text) {
+                Some(at) => groups[*at].names.push(name.to_owned()),
+                None => {
+                    found.insert(text.clone(), groups.len());
+                    groups.push(Alike { names: vec![name.to_owned()] });
+                }
+            }
+        }
+    }
+    groups
+}
+
+/// Whether something names it by a relation that is read: then it matters who it is.
+fn stands_somewhere(register: &Register, id: EntityId, read: &[&Depends]) -> bool {
+    register.named_by(id).iter().any(|namer| {
+        register.relations(*namer).any(|(relation, to)| {
+            let relation = register.text(relation);
+            to.contains(&id) && read.iter().any(|depends| depends.read.contains(relation))
+        })
+    })
+}
+
+fn subject(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
+    let _ = write!(text, "{:?} {:?}", register.kind(id), register.state(id));
+    for (what, list) in [("in", register.tenants(id)), ("of", register.groups(id))] {
+        let mut list = list.to_vec();
+        list.sort_unstable();
+        let _ = write!(text, " {what} {list:?}");
+    }
+    let mut grants: Vec<String> = register
+        .grants_to(id)
+        .map(|(at, grant)| {
+            let active: Vec<_> =
+                register.activations_of(at).map(|one| (one.from, one.until, &one.session)).collect();
+            format!("{:?} {:?} {:?} {active:?}", grant.role, grant.at, grant.terms)
+        })
+        .collect();
+    grants.sort();
+    let _ = write!(text, " {grants:?}");
+    said(register, id, read, text);
+}
+
+fn resource(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
+    let _ = write!(text, "{:?} {:?} {}", register.state(id), register.within(id), register.is_detached(id));
+    said(register, id, read, text);
+}
+
+/// What is said of it that is read.
+fn said(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
+    let is_read = |name: &str| read.iter().any(|depends| depends.read.contains(name));
+    for (name, value) in register.attributes(id).filter(|(name, _)| is_read(register.text(*name))) {
+        let _ = write!(text, " {name:?} {value:?}");
+    }
+    for (name, to) in register.relations(id).filter(|(name, _)| is_read(register.text(*name))) {
+        let _ = write!(text, " {name:?} {to:?}");
+    }
+}
