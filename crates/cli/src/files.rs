@@ -11,6 +11,15 @@ use std::sync::Arc;
 
 /// The `*.toml` files of a folder and its folders, in name order.
 pub fn sources(folder: &Path) -> Result<Sources, Failure> {
+    with_endings(folder, &["toml"])
+}
+
+/// The files of a rehearsal: `*.toml`, and tables of cases, `*.csv`.
+pub fn rehearsal(folder: &Path) -> Result<Sources, Failure> {
+    with_endings(folder, &["toml", "csv"])
+}
+
+fn with_endings(folder: &Path, endings: &[&str]) -> Result<Sources, Failure> {
     let mut files = Vec::new();
     let mut total = 0u64;
     let mut waiting = vec![folder.to_owned()];
@@ -29,7 +38,7 @@ pub fn sources(folder: &Path) -> Result<Sources, Failure> {
             }
             if kind.is_dir() {
                 waiting.push(path);
-            } else if path.extension().is_some_and(|ending| ending == "toml") {
+            } else if path.extension().is_some_and(|ending| endings.iter().any(|known| ending == *known)) {
                 total += kind.len();
                 if files.len() >= MAX_FILES || total > MAX_CHARTER_BYTES as u64 {
                     return Err(Failure::input(format!(

@@ -7,6 +7,7 @@ mod exit;
 mod files;
 mod settings;
 mod shell;
+mod sides;
 
 use clap::Parser as _;
 use std::process::ExitCode;

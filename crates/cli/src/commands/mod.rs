@@ -18,6 +18,7 @@ mod rehearse;
 mod rollout;
 mod rows;
 pub mod serve;
+mod shift;
 mod standby;
 mod status;
 mod tenant_role;
@@ -89,8 +90,10 @@ enum Command {
     Rows(rows::Args),
     /// Tell what an application's interface shows and enables
     Hints(hints::Args),
-    /// Run the cases of a rehearsal against a charter
+    /// Run a rehearsal against a charter: cases, guarantees, who gains and who loses
     Rehearse(rehearse::Args),
+    /// Who gains and who loses under another text
+    Shift(shift::Args),
     /// Read and change the register
     #[command(subcommand)]
     Register(register::Command),
@@ -135,7 +138,8 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Actions(args) => actions::run(&args, global, shell).await,
         Command::Rows(args) => rows::run(&args, global, shell).await,
         Command::Hints(args) => hints::run(&args, global, shell).await,
-        Command::Rehearse(args) => rehearse::run(args, shell),
+        Command::Rehearse(args) => rehearse::run(args, global, shell).await,
+        Command::Shift(args) => shift::run(args, global, shell).await,
         Command::Register(command) => register::run(command, global, shell).await,
         Command::Grant(command) => grant::run(command, global, shell).await,
         Command::Standby(command) => standby::run(command, global, shell).await,

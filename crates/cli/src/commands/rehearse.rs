@@ -1,13 +1,20 @@
-//! `ostrog rehearse`: the cases of a rehearsal, offline.
+//! `ostrog rehearse`: cases, guarantees, and who gains and who loses.
 
-use super::OutputFormat;
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::files::{self, counted};
 use crate::shell::{Shell, Tone};
+use crate::sides;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jiff::Timestamp;
-use ostrog_core::rehearse::{CaseReport, Check, read};
-use ostrog_core::source::Severity;
-use std::path::PathBuf;
+use ostrog_core::prelude::{Policy, Register, Sources, World};
+use ostrog_core::rehearse::{CaseReport, Check, GuaranteeReport, Outcome, Rehearsal, read};
+use ostrog_core::shift::{Only, Shift, shift};
+use ostrog_core::source::{Finding, Severity};
+use ostrog_report::{Against, Rehearsed, html, junit};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -17,26 +24,39 @@ pub struct Args {
     /// The charter's folder
     #[arg(long, value_name = "DIR")]
     charter: PathBuf,
-    /// The facts a rehearsal that is not stand-alone is laid over
+    /// The facts a rehearsal that is not stand-alone is laid over, and the shift is made on
     #[arg(long, value_name = "FILE")]
     register: Option<PathBuf>,
-    /// Only cases whose name contains this
+    /// Tell who gains and who loses: against live, a revision, a draft or another folder
+    #[arg(long, value_name = "live|REVISION|DIR|nothing", default_value = "nothing")]
+    against: String,
+    /// Only cases and guarantees whose name contains this
     #[arg(long, value_name = "NAME")]
     only: Option<String>,
     /// Tell every case, not only those that fail
     #[arg(long)]
     all: bool,
+    /// Write everything that was found as JSON
+    #[arg(long, value_name = "FILE")]
+    json: Option<PathBuf>,
+    /// Write it as JUnit XML
+    #[arg(long, value_name = "FILE")]
+    junit: Option<PathBuf>,
+    /// Write it as one HTML page
+    #[arg(long, value_name = "FILE")]
+    html: Option<PathBuf>,
 }
 
-pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
-    let world = files::world(&args.charter, args.register.as_deref(), shell)?;
-    let sources = files::sources(&args.dir)?;
+pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
+    let sources = files::rehearsal(&args.dir)?;
     let mut findings = Vec::new();
     let mut rehearsal = read(&sources, &mut findings);
+    wrong(&args.dir, &sources, &findings, shell)?;
     if let Some(only) = &args.only {
         rehearsal.cases.retain(|case| case.name.contains(only.as_str()));
-        if rehearsal.cases.is_empty() {
-            return Err(Failure::input(format!("no case's name contains {only:?}")));
+        rehearsal.guarantees.retain(|one| one.name.contains(only.as_str()));
+        if rehearsal.cases.is_empty() && rehearsal.guarantees.is_empty() {
+            return Err(Failure::input(format!("no case's and no guarantee's name contains {only:?}")));
         }
     }
     if rehearsal.over && args.register.is_none() {
@@ -44,58 +64,205 @@ pub fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
             "this rehearsal is laid over a register (stand-alone = false); name its facts with --register FILE",
         ));
     }
-    if !rehearsal.over && args.register.is_some() {
+    let against = match args.against.as_str() {
+        "nothing" => None,
+        of => Some(sides::charter(of, global, shell).await?),
+    };
+    if !rehearsal.over && args.register.is_some() && against.is_none() {
         shell.notice("this rehearsal stands alone; the register is not looked at");
     }
-    let wrong = findings.iter().any(|finding| finding.severity == Severity::Error);
-    let report = if wrong {
-        Err(findings)
-    } else {
-        rehearsal.run(world.policy(), world.register().clone(), &sources, Timestamp::now())
+    let policy = files::policy(&args.charter, shell)?;
+    let facts = match (&args.register, &against) {
+        (None, None) => Register::default(),
+        (file, _) => sides::facts(file.as_deref(), &policy, global).await?,
     };
-    let at = std::time::Instant::now();
-    let mut last = at;
-    let settled = rehearsal.settle(world.policy(), &sources, &|| true, &mut |one| {
-        shell.answer(&format!("{}  {}  {:?} {:?}", one.outcome.word(), one.name, last.elapsed(), one.why));
-        for told in &one.told {
-            shell.answer(&format!("      {told}"));
-        }
-        last = std::time::Instant::now();
-    });
-    if let Err(findings) = &settled {
-        files::told(&sources, findings, shell);
-    }
-    let report = report.map_err(|findings| {
-        files::told(&sources, &findings, shell);
-        Failure::input(format!(
-            "{} has {}; no case was asked",
-            args.dir.display(),
-            counted(findings.len(), "error")
-        ))
-    })?;
+    let found = {
+        let run = Run {
+            args: &args,
+            rehearsal: &rehearsal,
+            sources: &sources,
+            policy: &policy,
+            facts: &facts,
+            shell,
+        };
+        let stop = stopped_by_hand();
+        tokio::task::block_in_place(|| run.all(against, &stop))?
+    };
     shell.notice(&format!("offline, {}", args.charter.display()));
+    write(args.json.as_deref(), || serde_json::to_string_pretty(&found).unwrap_or_default())?;
+    write(args.junit.as_deref(), || junit(&found))?;
+    write(args.html.as_deref(), || html(&found))?;
     if shell.format == OutputFormat::Text {
-        for case in &report.cases {
-            if args.all || !case.passed || case.checks.iter().any(|check| check.doubt.is_some()) {
-                tell(case, args.all, shell);
-            }
-        }
-        let failed = format!("{} failed", report.failed);
-        let failed = if report.failed == 0 { failed } else { shell.tone(Tone::Bad, &failed) };
-        shell.answer(&format!("{} of {} pass, {failed}", report.passed, counted(report.cases.len(), "case")));
+        tell(&found, args.all, shell);
     } else {
-        shell.answer(&serde_json::to_string(&report).map_err(Failure::input)?);
+        shell.answer(&serde_json::to_string(&found).map_err(Failure::input)?);
     }
-    Ok(if report.failed == 0 { YES } else { NO })
+    Ok(if found.holds() { YES } else { NO })
 }
 
-fn tell(case: &CaseReport, all: bool, shell: &Shell) {
+/// Set by the first Ctrl+C, so that what is settled so far is told; the second ends at once.
+fn stopped_by_hand() -> Arc<AtomicBool> {
+    let stop = Arc::new(AtomicBool::new(false));
+    let flag = Arc::clone(&stop);
+    tokio::spawn(async move {
+        while tokio::signal::ctrl_c().await.is_ok() {
+            if flag.swap(true, Ordering::Relaxed) {
+                std::process::exit(130);
+            }
+        }
+    });
+    stop
+}
+
+fn wrong(dir: &Path, sources: &Sources, findings: &[Finding], shell: &Shell) -> Result<(), Failure> {
+    let errors = findings.iter().filter(|finding| finding.severity == Severity::Error).count();
+    if errors == 0 {
+        return Ok(());
+    }
+    files::told(sources, findings, shell);
+    let nothing = "nothing was rehearsed";
+    Err(Failure::input(format!("{} has {}; {nothing}", dir.display(), counted(errors, "error"))))
+}
+
+fn write(path: Option<&Path>, text: impl FnOnce() -> String) -> Result<(), Failure> {
+    let Some(path) = path else { return Ok(()) };
+    std::fs::write(path, text()).map_err(|error| Failure::input(format!("{}: {error}", path.display())))
+}
+
+/// One rehearsal under way.
+struct Run<'a> {
+    args: &'a Args,
+    rehearsal: &'a Rehearsal,
+    sources: &'a Sources,
+    policy: &'a Arc<Policy>,
+    facts: &'a Register,
+    shell: &'a Shell,
+}
+
+impl Run<'_> {
+    fn all(&self, against: Option<sides::Side>, stop: &AtomicBool) -> Result<Rehearsed, Failure> {
+        let now = Timestamp::now();
+        let go_on = || !stop.load(Ordering::Relaxed);
+        let told = |findings: Vec<Finding>| wrong(&self.args.dir, self.sources, &findings, self.shell).err();
+        let failed = |findings| told(findings).unwrap_or_else(|| Failure::input("the rehearsal has errors"));
+        let checked = self.rehearsal.checked(self.policy, self.sources).map_err(failed)?;
+        let report =
+            self.rehearsal.run(self.policy, self.facts.clone(), self.sources, now).map_err(failed)?;
+        let bar = self.bar();
+        let settled = self.rehearsal.settle(self.policy, self.sources, &go_on, &mut |one| {
+            bar.inc(1);
+            bar.set_message(format!("{} {}", one.outcome.word(), one.name));
+        });
+        let guarantees = settled.map_err(failed)?;
+        bar.set_message("leaving parts out");
+        let seen = (&report.cases[..], &checked[..]);
+        let coverage = self.rehearsal.coverage(self.policy, self.facts, self.sources, now, seen, &go_on);
+        bar.set_message("who gains and who loses");
+        let moved = against.as_ref().map(|side| {
+            let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), self.facts.clone());
+            let now = self.rehearsal.now.unwrap_or(now);
+            shift(&world(&side.policy), &world(self.policy), now, &Only::default(), &mut || go_on())
+        });
+        bar.finish_and_clear();
+        Ok(Rehearsed {
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            at: now.to_string(),
+            name: self.policy.model().name.clone(),
+            of: self.args.charter.display().to_string(),
+            charter: report.charter,
+            against: against
+                .map(|side| Against { of: side.words, charter: side.policy.digest().to_string() }),
+            cases: report.cases,
+            guarantees,
+            shift: moved,
+            coverage,
+        })
+    }
+
+    fn bar(&self) -> ProgressBar {
+        let target = if self.shell.shows_progress() {
+            ProgressDrawTarget::stderr()
+        } else {
+            ProgressDrawTarget::hidden()
+        };
+        let count = u64::try_from(self.rehearsal.guarantees.len()).unwrap_or(0);
+        let style = ProgressStyle::with_template("{pos}/{len} guarantees  {wide_msg}");
+        let bar = ProgressBar::with_draw_target(Some(count), target);
+        if let Ok(style) = style { bar.with_style(style) } else { bar }
+    }
+}
+
+fn tell(found: &Rehearsed, all: bool, shell: &Shell) {
+    for case in &found.cases {
+        if all || !case.passed || case.checks.iter().any(|check| check.doubt.is_some()) {
+            tell_case(case, all, shell);
+        }
+    }
+    for one in &found.guarantees {
+        if all || !one.holds() {
+            tell_guarantee(one, shell);
+        }
+    }
+    if let Some(shift) = &found.shift {
+        tell_shift(shift, shell);
+    }
+    let coverage = &found.coverage;
+    let untouched = [("rule", &coverage.rules), ("clause", &coverage.clauses), ("role", &coverage.roles)];
+    for (what, list) in untouched.into_iter().filter(|(_, list)| !list.is_empty()) {
+        let line = format!("no case or guarantee touches {}: {}", counted(list.len(), what), list.join(", "));
+        shell.answer(&shell.tone(Tone::Soft, &line));
+    }
+    if !coverage.removable.is_empty() {
+        let line = format!("every case passes without {}", coverage.removable.join(", or without "));
+        shell.answer(&shell.tone(Tone::Soft, &line));
+    }
+    let words = found.in_words();
+    shell.answer(&if found.holds() { words } else { shell.tone(Tone::Bad, &words) });
+}
+
+fn tell_case(case: &CaseReport, all: bool, shell: &Shell) {
     let word = if case.passed { shell.tone(Tone::Good, "passed") } else { shell.tone(Tone::Bad, "failed") };
     shell.answer(&format!("{word}  {}   {}", case.name, shell.tone(Tone::Soft, &case.place)));
     for check in &case.checks {
         if all || !check.passed || check.doubt.is_some() {
             tell_check(check, shell);
         }
+    }
+}
+
+fn tell_guarantee(one: &GuaranteeReport, shell: &Shell) {
+    let tone = if one.holds() { Tone::Good } else { Tone::Bad };
+    let word = shell.tone(tone, one.outcome.word());
+    shell.answer(&format!("{word}  {}   {}", one.name, shell.tone(Tone::Soft, &one.place)));
+    if let Some(assume) = &one.assume {
+        shell.answer(&format!("    assumed: {assume}"));
+    }
+    if let Some(why) = &one.why {
+        shell.answer(&format!("    {why}"));
+    }
+    one.told.iter().for_each(|line| shell.answer(&format!("    {line}")));
+    if one.outcome == Outcome::Refuted {
+        let hint = "the report (--html, --json) has it as samples and a case";
+        shell.answer(&format!("    {}", shell.tone(Tone::Soft, hint)));
+    }
+}
+
+/// Losers first.
+pub fn tell_shift(shift: &Shift, shell: &Shell) {
+    for line in &shift.lines {
+        let word = if line.lost { shell.tone(Tone::Bad, "loses ") } else { shell.tone(Tone::Good, "gains ") };
+        let who: Vec<&str> = line.who.iter().take(3).map(|who| who.subject.as_str()).collect();
+        let more = if line.subjects > who.len() { ", …" } else { "" };
+        let on: Vec<&str> = line.who.iter().flat_map(|who| &who.on).take(3).map(String::as_str).collect();
+        let resources = counted(line.resources, "resource");
+        let rest = if line.resources > on.len() { ", …" } else { "" };
+        let subjects = counted(line.subjects, if line.kind == "anonymous" { "subject" } else { &line.kind });
+        shell.answer(&format!("{word} {}  {subjects}: {}{more}", line.permission, who.join(", ")));
+        shell.answer(&format!("        on {resources}: {}{rest}", on.join(", ")));
+        shell.answer(&format!("        was {}, is {}", line.before, line.after));
+    }
+    for words in &shift.unexamined {
+        shell.answer(&format!("not examined  {words}"));
     }
 }
 

@@ -484,6 +484,19 @@ impl Condition {
         })
     }
 
+    /// What is never so.
+    pub(crate) fn never() -> Condition {
+        Condition {
+            tests: vec![Test::Constant(false)],
+            operands: Vec::new(),
+            paths: Vec::new(),
+            test_spans: vec![Span::new(0, 0..0)],
+            operand_spans: Vec::new(),
+            path_spans: Vec::new(),
+            root: TestId(0),
+        }
+    }
+
     /// The whole of it, as a place.
     pub fn span(&self) -> Span {
         self.test_spans[self.root.index()]

@@ -33,6 +33,17 @@ impl Bits {
     }
 }
 
+/// A part of a charter that can be left out alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// A rule.
+    Rule(RuleId),
+    /// A clause of a role, by its place there.
+    Clause(RoleId, usize),
+    /// A conferral.
+    Confer(ConferId),
+}
+
 /// A charter decisions can be made on. Immutable; share it behind an `Arc`.
 #[derive(Clone, Debug)]
 pub struct Policy {
@@ -201,6 +212,45 @@ impl Policy {
                 self.surely_gives.set(at, permission, false);
             }
         }
+    }
+
+    /// The parts that can be left out one at a time, with words for each and its place.
+    pub fn parts(&self) -> Vec<(Part, String)> {
+        let place = |span| {
+            let place = self.sources.place(span);
+            format!("{}:{}", place.path, place.line)
+        };
+        let model = &self.model;
+        let rules = model.rules.iter().enumerate();
+        let rules = rules.map(|(at, rule)| {
+            (Part::Rule(RuleId::at(at)), format!("the rule {} ({})", rule.key, place(rule.span)))
+        });
+        let clauses = model.roles.iter().enumerate().flat_map(|(at, role)| {
+            let all = role.clauses.iter().enumerate();
+            all.map(move |(n, clause)| {
+                (
+                    Part::Clause(RoleId::at(at), n),
+                    format!("a clause of {} ({})", role.key, place(clause.span)),
+                )
+            })
+        });
+        let confers = model.confers.iter().enumerate().map(|(at, confer)| {
+            let (kind, role) = (&model.kinds[confer.kind.index()].key, &model.roles[confer.role.index()].key);
+            (Part::Confer(ConferId::at(at)), format!("what {kind} confers: {role} ({})", place(confer.span)))
+        });
+        rules.chain(clauses).chain(confers).collect()
+    }
+
+    /// The same charter with one part that never applies: for trying what rests on it.
+    pub fn without(&self, part: Part) -> Policy {
+        let mut model = self.model.clone();
+        let never = Condition::never();
+        match part {
+            Part::Rule(rule) => model.rules[rule.index()].when = Some(never),
+            Part::Clause(role, at) => model.roles[role.index()].clauses[at].when = never,
+            Part::Confer(confer) => model.confers[confer.index()].when = Some(never),
+        }
+        Policy::compile(model, self.sources.clone())
     }
 
     /// The checked charter.

@@ -1,6 +1,7 @@
 //! Rehearsal files, as TOML.
 
 use super::guarantee::{Claimed, Guarantee, Written};
+use super::table;
 use super::{Active, Case, Rehearsal, Sample, SampleGrant};
 use crate::charter::syntax::{Field, Fields, TomlFile, condition_in, parse_file};
 use crate::decide::question::Request;
@@ -16,7 +17,12 @@ use std::collections::HashMap;
 pub fn read(sources: &Sources, findings: &mut Vec<Finding>) -> Rehearsal {
     let mut reader = Reader { findings, made: Rehearsal::default(), first: HashMap::new() };
     for (index, file) in sources.files().iter().enumerate() {
-        let toml = parse_file(u32::try_from(index).unwrap_or(u32::MAX), file, reader.findings);
+        let number = u32::try_from(index).unwrap_or(u32::MAX);
+        if file.path.ends_with(".csv") {
+            reader.made.cases.extend(table::cases(number, &file.text, reader.findings));
+            continue;
+        }
+        let toml = parse_file(number, file, reader.findings);
         reader.file(&toml);
     }
     reader.made

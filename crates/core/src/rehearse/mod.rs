@@ -3,10 +3,13 @@
 //! [`read`] turns files into a [`Rehearsal`]; [`Rehearsal::run`] asks every case,
 //! [`Rehearsal::settle`] settles every guarantee; both report.
 
+mod coverage;
 mod file;
 mod guarantee;
+mod table;
 mod write;
 
+pub use coverage::Coverage;
 pub use file::read;
 pub use guarantee::{Guarantee, GuaranteeReport, Outcome};
 pub use write::write;

@@ -1,0 +1,59 @@
+//! `ostrog shift`: who gains and who loses under another text.
+
+use super::rehearse::tell_shift;
+use super::{Global, OutputFormat};
+use crate::exit::{Code, Failure, NO, YES};
+use crate::shell::Shell;
+use crate::sides;
+use jiff::Timestamp;
+use ostrog_core::prelude::World;
+use ostrog_core::shift::{Only, shift};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// The command's arguments.
+#[derive(Debug, clap::Args)]
+pub struct Args {
+    /// The text: a draft (D-17), a revision, or a charter's folder
+    of: String,
+    /// What to hold it against: live, a revision, a draft or another folder
+    #[arg(long, value_name = "live|REVISION|DIR", default_value = "live")]
+    against: String,
+    /// The facts, if not those of the service
+    #[arg(long, value_name = "FILE")]
+    register: Option<PathBuf>,
+    /// Only of this subject
+    #[arg(long, value_name = "S")]
+    subject: Option<String>,
+    /// Only about this permission
+    #[arg(long, value_name = "P")]
+    permission: Option<String>,
+}
+
+pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
+    let after = sides::charter(&args.of, global, shell).await?;
+    let before = sides::charter(&args.against, global, shell).await?;
+    if let Some(permission) = &args.permission
+        && [&before, &after].iter().all(|side| side.policy.permission(permission).is_none())
+    {
+        return Err(Failure::input(format!("neither text declares the permission {permission}")));
+    }
+    let facts = sides::facts(args.register.as_deref(), &before.policy, global).await?;
+    if let Some(subject) =
+        args.subject.as_ref().filter(|name| *name != "anonymous" && facts.find(name).is_none())
+    {
+        return Err(Failure::input(format!("{subject} is not registered")));
+    }
+    shell.notice(&format!("{} against {}", after.words, before.words));
+    let only = Only { subject: args.subject, permission: args.permission };
+    let world = |policy: &Arc<_>| World::new(Arc::clone(policy), facts.clone());
+    let (before, after) = (world(&before.policy), world(&after.policy));
+    let found = tokio::task::block_in_place(|| shift(&before, &after, Timestamp::now(), &only, &mut || true));
+    if shell.format == OutputFormat::Text {
+        tell_shift(&found, shell);
+        shell.answer(&found.in_words());
+    } else {
+        shell.answer(&serde_json::to_string(&found).map_err(Failure::input)?);
+    }
+    Ok(if found.is_nothing() { YES } else { NO })
+}
