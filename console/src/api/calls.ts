@@ -1,4 +1,5 @@
 import { call, withQuery } from './client'
+import type { Rehearsed } from '../support/rehearsed'
 import type { Said } from '../support/question'
 import type {
   ActionTold,
@@ -29,7 +30,9 @@ import type {
   Page,
   ReachTold,
   Reached,
+  Ran,
   RegisterLine,
+  RehearsalText,
   Revision,
   RevisionText,
   SignedIn,
@@ -123,6 +126,12 @@ export const api = {
   replaceKey: (id: string) => call<KeyMade>('POST', `${named('/api/v1/keys', id)}/replacement`, {}),
   endKey: (id: string) => call<KeyShown>('DELETE', named('/api/v1/keys', id)),
 
+  rehearsal: () => call<RehearsalText>('GET', '/api/v1/rehearsal'),
+  saveRehearsal: (files: { path: string; text: string }[], from: number) => call<RehearsalText>('PUT', '/api/v1/rehearsal', { files, from }),
+  rehearsals: () => call<Ran[]>('GET', '/api/v1/rehearsals'),
+  beginRehearsal: (draft?: string) => call<Ran>('POST', '/api/v1/rehearsals', draft ? { draft } : {}),
+  stopRehearsal: (number: number) => call<void>('DELETE', `/api/v1/rehearsals/${number}`),
+  rehearsed: (number: number) => call<Rehearsed>('GET', `/api/v1/rehearsals/${number}`),
   cases: () => call<CaseShown[]>('GET', '/api/v1/cases'),
   keepCase: (asked: CaseAsked) => call<CaseShown>('POST', '/api/v1/cases', asked),
   takeCaseAway: (number: number) => call<void>('DELETE', `/api/v1/cases/${number}`),

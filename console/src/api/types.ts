@@ -71,6 +71,8 @@ export interface HolderTold {
   through?: string
 }
 export type AskedLately = S['AskedLately']
+export type RehearsalText = S['RehearsalText']
+export type Ran = Narrow<S['RanShown'], { progress?: [number, number]; state: 'running' | 'held' | 'failed' | 'broken-off' }>
 export type CaseAsked = S['CaseAsked']
 export type CaseShown = Narrow<S['CaseShown'], { case: KeptCase }>
 export interface KeptCase {

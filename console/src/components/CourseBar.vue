@@ -20,6 +20,7 @@ const steps = computed(() => [
   { name: 'refine', text: texts.areas.refine, state: said(about('rule', 'confer', 'condition', 'separation')) },
   { name: 'connect', text: texts.areas.connect, state: said(about('route', 'affordance')) },
   { name: 'try', text: texts.areas.try, state: 'ask under it' },
+  { name: 'rehearse', text: texts.areas.rehearse, state: 'against live' },
   { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
 ])
 /** Who else saved it. */

@@ -48,6 +48,8 @@ export function lineTold(line: RegisterLine): string {
   if (line['end-tenant-role']) return `role ${line['end-tenant-role']} ended`
   if (line.rollout) return `revision ${line.rollout} went live`
   if (line.draft) return line.discarded ? `draft D-${line.draft} discarded` : `draft D-${line.draft} saved: ${line.saved}`
+  if (line.rehearsal) return line.found ? `rehearsal ${line.rehearsal}: ${line.found}` : `rehearsal ${line.rehearsal} of ${line.of} begun`
+  if (line['rehearsal-text']) return 'the rehearsal’s files saved'
   if (line.case) return line['taken-away'] ? `case ${line.case} taken away` : `case kept: ${line.kept}`
   if (line['end-key']) return line.until ? `key ${line['end-key']} counts until ${line.until}` : `key ${line['end-key']} ended`
   if (line.key) return `${line.kind === 'operator' ? "operator's" : "application's"} key ${line.key} made for ${line.name}`

@@ -8,6 +8,7 @@ export const texts = {
     refine: 'Refine',
     connect: 'Connect',
     try: 'Try',
+    rehearse: 'Rehearse',
     rollout: 'Roll out',
     register: 'Register',
   },

@@ -20,6 +20,7 @@ pub mod asked;
 pub mod body;
 pub mod caller;
 pub mod console;
+pub mod jobs;
 pub mod node;
 pub mod operators;
 pub mod problem;
@@ -62,6 +63,8 @@ pub struct App {
     pub texts: Arc<Texts>,
     /// What applications asked lately.
     pub asked: Arc<asked::Log>,
+    /// Rehearsals under way.
+    pub jobs: Arc<jobs::Jobs>,
     /// Room for streams of changes.
     pub streams: Arc<Semaphore>,
 }
@@ -75,6 +78,7 @@ impl App {
             public_url: public_url.into(),
             texts: Arc::default(),
             asked: Arc::default(),
+            jobs: Arc::default(),
             streams: Arc::new(Semaphore::new(api::MAX_STREAMS)),
         }
     }

@@ -6,6 +6,7 @@
 //! - [`draft`]: charters under way;
 //! - [`key`]: keys, stored hashed;
 //! - [`case`]: answers that shall stay;
+//! - [`rehearsal`]: its files, and runs of it;
 //! - [`change`]: what happened, by position;
 //! - [`follow`]: what others wrote.
 
@@ -17,6 +18,7 @@ pub mod cluster;
 pub mod draft;
 pub mod follow;
 pub mod key;
+pub mod rehearsal;
 pub mod revision;
 pub mod workspace;
 

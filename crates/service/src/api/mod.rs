@@ -10,6 +10,7 @@ mod holdings;
 mod keys;
 mod questions;
 mod register;
+mod rehearsals;
 mod session;
 mod stream;
 mod text;
@@ -43,6 +44,11 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(cases::cases, cases::keep))
         .routes(routes!(cases::file))
         .routes(routes!(cases::take_away))
+        .routes(routes!(rehearsals::text, rehearsals::save))
+        .routes(routes!(rehearsals::runs, rehearsals::begin))
+        .routes(routes!(rehearsals::report, rehearsals::stop))
+        .routes(routes!(rehearsals::page))
+        .routes(routes!(rehearsals::xml))
         .routes(routes!(asked::asked))
         .routes(routes!(around::around))
         .routes(routes!(holdings::holdings))

@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, onMounted, ref } from 'vue'
+import { api } from '../api/calls'
+import FailureNote from './FailureNote.vue'
+import { useAsync } from '../composables/useAsync'
+import { counted } from '../support/words'
+
+/** Samples, cases and guarantees as text, and the cases that were kept from trying. */
+const saved = useAsync(api.rehearsal)
+const saving = useAsync(api.saveRehearsal)
+const kept = useAsync(api.cases)
+const taken = useAsync(api.takeCaseAway)
+const files = ref<{ path: string; text: string }[]>([])
+const at = ref(0)
+const newPath = ref('')
+const chosen = computed(() => files.value[at.value])
+const changed = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.data.value?.files ?? []))
+
+async function look() {
+  const found = await saved.run()
+  if (found) files.value = found.files.map((file) => ({ ...file }))
+}
+onMounted(() => {
+  void look()
+  void kept.run()
+})
+
+function add() {
+  const path = /\.(toml|csv)$/.test(newPath.value) ? newPath.value : `${newPath.value}.toml`
+  files.value.push({ path, text: path.endsWith('.csv') ? 'subject,permission,resource,expected\n' : '' })
+  at.value = files.value.length - 1
+  newPath.value = ''
+}
+
+async function read(event: Event) {
+  for (const file of (event.target as HTMLInputElement).files ?? []) {
+    const text = await file.text()
+    const known = files.value.find((one) => one.path === file.name)
+    if (known) known.text = text
+    else files.value.push({ path: file.name, text })
+  }
+}
+
+async function save() {
+  const done = await saving.run(files.value, saved.data.value?.number ?? 0)
+  if (!done) return
+  saved.data.value = done
+  files.value = done.files.map((file) => ({ ...file }))
+}
+
+async function takeAway(number: number) {
+  await taken.run(number)
+  await kept.run()
+}
+</script>
+
+<template>
+  <FailureNote v-if="saved.error.value ?? saving.error.value ?? taken.error.value" :error="(saved.error.value ?? saving.error.value ?? taken.error.value)!" />
+  <section v-if="saved.data.value" class="sheet plain" aria-labelledby="files">
+    <h2 id="files">The rehearsal’s files</h2>
+    <p v-if="!files.length">None yet. Samples are people and things that are made up; cases say what they may and may not; guarantees say what nobody ever may.</p>
+    <div class="line" role="group" aria-label="Files">
+      <button v-for="(file, n) in files" :key="file.path" type="button" class="pick" :aria-pressed="n === at" @click="at = n">{{ file.path }}</button>
+    </div>
+    <label v-if="chosen" class="text"><span class="visually-hidden">{{ chosen.path }}</span><textarea v-model="chosen.text" rows="20" spellcheck="false"></textarea></label>
+    <ul v-if="saved.data.value.findings.length" class="denied"><li v-for="line in saved.data.value.findings" :key="line">{{ line }}</li></ul>
+    <div class="line">
+      <ElButton type="primary" :disabled="!changed" :loading="saving.busy.value" @click="save">Save the files</ElButton>
+      <label>New file<input v-model.trim="newPath" class="mono" placeholder="cases.toml, or cases.csv" autocomplete="off" /></label>
+      <ElButton :disabled="!newPath" @click="add">Add it</ElButton>
+      <label>or files from here<input type="file" multiple accept=".toml,.csv" @change="read" /></label>
+    </div>
+  </section>
+  <p v-else-if="saved.busy.value" class="soft">Reading the files …</p>
+  <section class="sheet" aria-labelledby="kept">
+    <h2 id="kept">Kept from trying</h2>
+    <p v-if="!kept.data.value?.length">No case yet: every answer on Try can be kept as one.</p>
+    <template v-else>
+      <p class="soft">{{ counted(kept.data.value.length, 'case') }}, asked of what is registered. <a href="/api/v1/cases/file" download="kept.toml">As a file</a></p>
+      <ul>
+        <li v-for="one in kept.data.value" :key="one.number">
+          {{ one.case.name }} <span class="soft">{{ one.author }}</span>
+          <ElButton size="small" :aria-label="`Take away ${one.case.name}`" @click="takeAway(one.number)">Take away</ElButton>
+        </li>
+      </ul>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.sheet {
+  margin-bottom: 16px;
+  display: grid;
+  gap: 10px;
+}
+.text textarea {
+  width: 100%;
+  font: 13px/1.5 var(--mono);
+}
+ul {
+  list-style: none;
+  margin: 0;
+  padding: 0;
+}
+li {
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+}
+li .el-button {
+  margin-left: 10px;
+}
+p {
+  margin: 0;
+}
+</style>
