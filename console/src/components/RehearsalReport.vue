@@ -83,6 +83,9 @@ h4 {
   font-size: 14px;
   margin: 0;
 }
+h4 .soft {
+  font-weight: 400;
+}
 p,
 ul {
   margin: 4px 0;

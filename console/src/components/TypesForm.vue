@@ -7,6 +7,8 @@ import { KEY } from '../support/words'
 
 /** Applications and resource types as forms; each changes the same text as the editor. */
 const emit = defineEmits<{ goTo: [Defined] }>()
+/** Whether the text stands beside it, and goes where the form goes. */
+const props = defineProps<{ beside?: boolean }>()
 const draft = useDraft()
 const model = computed(() => draft.checked.data.value?.model)
 const chosen = ref('')
@@ -63,6 +65,11 @@ async function addApplication() {
   if (await set(['application', newApplication.key], { name: newApplication.name || newApplication.key })) Object.assign(newApplication, { key: '', name: '' })
 }
 
+function choose(key: string) {
+  chosen.value = key
+  if (props.beside) goTo('type', key)
+}
+
 function goTo(kind: string, name: string) {
   const found = draft.outline.value.find((one) => one.kind === kind && one.name === name)
   if (found) emit('goTo', found)
@@ -77,7 +84,7 @@ function goTo(kind: string, name: string) {
         <h2>{{ application.name }}</h2>
         <ul>
           <li v-for="known in model.types.filter((known) => known.application === application.key)" :key="known.key">
-            <button type="button" class="pick" :aria-pressed="known.key === type?.key" @click="chosen = known.key">{{ known.key }}</button>
+            <button type="button" class="pick" :aria-pressed="known.key === type?.key" @click="choose(known.key)">{{ known.key }}</button>
             <span class="soft">{{ known.within.length ? `in ${known.within.join(', ')}` : 'nowhere' }}</span>
           </li>
         </ul>

@@ -36,7 +36,7 @@ async function show(defined: Defined) {
     </nav>
     <CharterEditor v-if="route.params.part === 'text'" ref="editor" />
     <div v-else-if="route.params.part === 'beside'" class="beside">
-      <div><TypesForm @go-to="show" /></div>
+      <div><TypesForm beside @go-to="show" /></div>
       <div><CharterEditor ref="editor" /></div>
     </div>
     <ImportForm v-else-if="route.params.part === 'import'" />
@@ -53,6 +53,10 @@ async function show(defined: Defined) {
 }
 .beside > * {
   container-type: inline-size;
+}
+.beside > :last-child {
+  position: sticky;
+  top: 16px;
 }
 @media (max-width: 900px) {
   .beside {

@@ -337,14 +337,46 @@ async fn the_register_is_searched_changed_and_loaded() {
     .await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_careless_draft_is_rehearsed() {
+    let prepare = |service: &Service, _: &std::path::Path| {
+        let save = ["draft", "save", "demo/drafts/careless", "--title", "Clerks move containers"];
+        let out = service.ostrog().args(save).current_dir(support::root()).output().expect("runs");
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    };
+    tell(prepare, async |browser, service| {
+        let browser = &browser;
+        sign_in(browser, &service).await;
+        click(browser, "nav a[href='/rehearse']").await;
+        press(browser, "Rehearse what is live").await;
+        says(browser, "#run", "41 of 41 cases pass, 12 guarantees proved").await;
+        page(browser, &service, "/describe").await;
+        press(browser, "D-1").await;
+        click(browser, ".course a[href='/rehearse']").await;
+        press(browser, "Rehearse D-1 against live").await;
+        says(browser, "#run", "1 refuted, 12 gain, 7 lose").await;
+        says(browser, "section[aria-labelledby=broken]", "Nobody releases what they declared").await;
+        says(browser, "section[aria-labelledby=failed]", "should").await;
+        says(browser, "section[aria-labelledby=shift]", "loses manifest:view").await;
+        press(browser, "Rehearse D-1 against live").await;
+        says(browser, "section[aria-labelledby=since]", "Everything came out as it did").await;
+        click(browser, "main a[href='/rehearse/guarantees']").await;
+        says(browser, "main table", "Only inspectors release cargo").await;
+        click(browser, "main a[href='/rehearse/samples']").await;
+        says(browser, "section[aria-labelledby=files]", "cases.toml").await;
+    })
+    .await;
+}
+
 /// Every page, in both themes, wide and narrow, live and in a draft: no serious or critical violation
 /// of WCAG 2.2 AA.
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_can_be_read_by_everybody() {
-    const PAGES: [&str; 19] = [
+    const PAGES: [&str; 23] = [
         "/",
         "/describe",
         "/describe/text",
+        "/describe/beside",
         "/describe/import",
         "/roles/manifest",
         "/give?at=vessel:kestrel",
@@ -357,6 +389,9 @@ async fn every_page_can_be_read_by_everybody() {
         "/refine/confers",
         "/connect",
         "/try?subject=user:ines&permission=manifest:release&resource=manifest:m-204",
+        "/rehearse",
+        "/rehearse/guarantees",
+        "/rehearse/samples",
         "/rollout",
         "/register?prefix=user:",
         "/register/load",

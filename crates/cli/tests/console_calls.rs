@@ -80,7 +80,7 @@ async fn a_text_is_checked_changed_and_begun_without_being_kept() {
 
     // Nothing of it was kept.
     assert_eq!(service.get("/api/v1/drafts").await.1, json!([]));
-    assert_eq!(service.get("/api/v1/status").await.1["position"], 4);
+    assert_eq!(service.get("/api/v1/status").await.1["position"], 5);
 }
 
 #[tokio::test(flavor = "multi_thread")]

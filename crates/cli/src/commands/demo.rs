@@ -23,6 +23,11 @@ const CHARTER: [(&str, &str); 8] = [
     ("roles.toml", include_str!("../../../../demo/harbour/roles.toml")),
     ("rules.toml", include_str!("../../../../demo/harbour/rules.toml")),
 ];
+const REHEARSAL: [(&str, &str); 3] = [
+    ("cases.toml", include_str!("../../../../demo/rehearsal/cases.toml")),
+    ("guarantees.toml", include_str!("../../../../demo/rehearsal/guarantees.toml")),
+    ("samples.toml", include_str!("../../../../demo/rehearsal/samples.toml")),
+];
 const REGISTER: &str = include_str!("../../../../demo/register.ndjson");
 
 /// The command's arguments.
@@ -67,6 +72,11 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
         node.change(changes.map_err(Failure::input)?, By::host("the demo"), Wanted::default())
             .await
             .map_err(refused)?;
+        let files = REHEARSAL.map(|(path, text)| serde_json::json!({ "path": path, "text": text }));
+        let files = serde_json::Value::from_iter(files);
+        node.write(async |write, now| Ok(write.save_rehearsal(&files, "the demo", now).await?))
+            .await
+            .map_err(refused)?;
     }
     let operator = Making::whole(KeyKind::Operator, "demo operator");
     let (operator, _) = node.new_key(operator, "the demo").await.map_err(refused)?;
@@ -89,6 +99,10 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
         "    ostrog ask user:ines manifest:release manifest:m-204 --why".to_owned(),
         "    ostrog register set 'user:ines.clearance = 5'".to_owned(),
         "    ostrog ask user:ines manifest:release manifest:m-204".to_owned(),
+        String::new(),
+        "Rehearse a draft that was written in haste, here or in the console:".to_owned(),
+        "    ostrog draft save demo/drafts/careless --title 'Clerks move containers'".to_owned(),
+        "    ostrog shift D-1".to_owned(),
         String::new(),
         "Ask as the customs desk does:".to_owned(),
         format!("    curl {address}/access/v1/evaluation -H 'Authorization: Bearer {}' \\", customs.reveal()),

@@ -166,7 +166,7 @@ impl Run<'_> {
         bar.finish_and_clear();
         Ok(Rehearsed {
             version: env!("CARGO_PKG_VERSION").to_owned(),
-            at: now.to_string(),
+            at: Timestamp::from_second(now.as_second()).unwrap_or(now).to_string(),
             name: self.policy.model().name.clone(),
             of: self.args.charter.display().to_string(),
             charter: report.charter,

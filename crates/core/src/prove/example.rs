@@ -160,13 +160,11 @@ pub fn make(
     guarantee: &Guarantee,
 ) -> Option<Example> {
     let example = Maker::new(encoding, values).example(guarantee.claim.permission())?;
-    let found = example.now.as_second();
-    // What a clock reads is not followed back to a moment: one of the hours of a week may do.
-    let week = if encoding.reads_clocks { 168 } else { 0 };
-    let hours = (0..week).map(|hour| MOMENT + hour * 3_600);
-    let moments = std::iter::once(found).chain(hours.filter(|at| *at != found));
-    for moment in moments {
-        let now = if moment == found { example.now } else { Timestamp::from_second(moment).ok()? };
+    // Any moment does that is not asked about; and what a clock reads is not followed back to a
+    // moment: one of the hours of a week may do.
+    let week = if encoding.reads_clocks { 168 } else { 1 };
+    let hours = (0..week).filter_map(|hour| Timestamp::from_second(MOMENT + hour * 3_600).ok());
+    for now in hours.clone().take(1).chain([example.now]).chain(hours.skip(1)) {
         let example = Example { now, ..example.clone() };
         if example.breaks(policy, guarantee) {
             return Some(example.smallest(policy, guarantee));
