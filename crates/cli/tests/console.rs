@@ -228,7 +228,7 @@ async fn roles_are_given_and_relationships_read() {
             let end = find(browser, "button[aria-label$='deckhand of user:tomas']").await;
             end.click().await.expect("clicked");
             end.click().await.expect("clicked");
-            says(browser, "header", "position 6").await;
+            says(browser, "header", "position 7").await;
 
             // On standby until there is a reason.
             page(browser, &service, "/give/standby").await;

@@ -244,11 +244,11 @@ async fn without_its_database_it_answers_says_its_age_refuses_writes_and_comes_b
     let cluster = Cluster::start(&data).expect("starts again");
     let back = Instant::now();
     while ask(&short).await.expect("an answer").status() != 200 {
-        assert!(back.elapsed() < Duration::from_secs(1), "it does not come back");
+        assert!(back.elapsed() < Duration::from_secs(3), "it does not come back");
     }
-    // Each node finds out for itself, within the same second.
+    // Each node finds out for itself, within the same stretch.
     while load(&service, "{\"entity\":\"user:new\"}").await.0 != 200 {
-        assert!(back.elapsed() < Duration::from_secs(1), "it takes no writes again");
+        assert!(back.elapsed() < Duration::from_secs(3), "it takes no writes again");
     }
     drop((service, short));
     cluster.stop().expect("stops");

@@ -102,6 +102,36 @@ fn a_shift_can_be_told_of_one_subject_and_one_permission() {
 }
 
 #[test]
+fn recorded_questions_are_replayed_with_what_they_said() {
+    let folder = folder();
+    let file = folder.path().join("asked.ndjson");
+    let line = |subject: &str, ip: &str| {
+        json!({ "subject": { "type": "user", "id": subject }, "action": { "name": "view" },
+                "resource": { "type": "manifest", "id": "m-204" }, "context": { "ip": ip }, "now": "2026-11-23T09:00:00Z" }).to_string()
+    };
+    std::fs::write(&file, format!("{}\n{}\n", line("ines", "10.20.4.7"), line("lio", "10.20.4.7")))
+        .expect("written");
+    let replay = |file: &std::path::Path| {
+        let mut shift = ostrog();
+        shift.args([
+            "shift",
+            "demo/drafts/careless",
+            "--against",
+            "demo/harbour",
+            "--register",
+            "demo/register.ndjson",
+        ]);
+        run(shift.arg("--questions").arg(file))
+    };
+    let (code, out, err) = replay(&file);
+    assert_eq!(code, 1, "{err}");
+    assert!(out.contains("on 1 resource: manifest:m-204") && out.ends_with("0 gain, 1 loses\n"), "{out}");
+    std::fs::write(&file, "{\"subject\":{}}\n").expect("written");
+    let (code, _, err) = replay(&file);
+    assert!(code == 3 && err.contains("asked.ndjson:1"), "{err}");
+}
+
+#[test]
 fn cases_may_be_a_table() {
     let folder = folder();
     let samples = "[sample.\"user:ines\"]\n[sample.\"tariff:t\"]\n";
@@ -206,7 +236,7 @@ async fn the_service_rehearses_in_the_background_and_keeps_what_it_found() {
         assert_eq!(found, status);
     }
     // Who may only read runs none.
-    let reader = json!({ "name": "reader", "rights": [{ "right": "charter:read" }] });
+    let reader = json!({ "name": "reader", "rights": [{ "role": "reader" }] });
     let (status, reader) = service.post(&owner, "/api/v1/keys", &reader).await;
     assert_eq!(status, 200, "{reader}");
     let key = reader["text"].as_str().expect("a key");

@@ -86,6 +86,26 @@ fn offline(world: &World, request: &Request, now: Timestamp) -> Result<Value, Fa
 
 // -- many questions ------------------------------------------------------------------------------
 
+fn read(file: &Path) -> Result<String, Failure> {
+    let text = if file == Path::new("-") {
+        std::io::read_to_string(std::io::stdin())
+    } else {
+        std::fs::read_to_string(file)
+    };
+    text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))
+}
+
+/// The questions of a file, one a line in the AuthZEN request shape, with their moments.
+pub fn questions(file: &Path) -> Result<Vec<(Request, Option<Timestamp>)>, Failure> {
+    let text = read(file)?;
+    let lines = text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty());
+    let question = |(at, line): (usize, &str)| {
+        let question = ostrog_core::json::parse(line.as_bytes()).and_then(|question| authzen(&question));
+        question.map_err(|message| Failure::input(format!("{}:{}  {message}", file.display(), at + 1)))
+    };
+    lines.map(question).collect()
+}
+
 async fn from_file(
     file: &Path,
     args: &Args,
@@ -93,12 +113,7 @@ async fn from_file(
     now: Option<Timestamp>,
     shell: &Shell,
 ) -> Result<Code, Failure> {
-    let text = if file == Path::new("-") {
-        std::io::read_to_string(std::io::stdin())
-    } else {
-        std::fs::read_to_string(file)
-    };
-    let text = text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))?;
+    let text = read(file)?;
     let asker = match &args.at.charter {
         Some(_) => Ok(args.at.world(&args.with, shell)?),
         None => Err(args.with.at_position(global.client()?)),

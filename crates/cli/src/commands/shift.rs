@@ -1,5 +1,6 @@
 //! `ostrog shift`: who gains and who loses under another text.
 
+use super::ask::questions;
 use super::rehearse::tell_shift;
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
@@ -7,7 +8,7 @@ use crate::shell::Shell;
 use crate::sides;
 use jiff::Timestamp;
 use ostrog_core::prelude::World;
-use ostrog_core::shift::{Only, shift};
+use ostrog_core::shift::{Only, replay, shift};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -22,6 +23,9 @@ pub struct Args {
     /// The facts, if not those of the service
     #[arg(long, value_name = "FILE")]
     register: Option<PathBuf>,
+    /// By replaying these questions (NDJSON, as `ask --from` reads them), with their contexts
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["subject", "permission"])]
+    questions: Option<PathBuf>,
     /// Only of this subject
     #[arg(long, value_name = "S")]
     subject: Option<String>,

@@ -109,7 +109,7 @@ pub(super) fn by_grant_alone(engine: Engine<'_>, permission: PermId) -> bool {
 }
 
 /// The resources that the subject's grants could reach, in order; none if it could be any.
-pub(super) fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
+pub(crate) fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
     let Subject::Entity(subject) = question.subject else { return None };
     if !by_grant_alone(engine, question.permission) {
         return None;

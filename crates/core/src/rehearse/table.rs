@@ -25,8 +25,7 @@ pub fn cases(file: u32, text: &str, findings: &mut Vec<Finding>) -> Vec<Case> {
         match record {
             Ok(record) => {
                 let start = record.position().map_or(0, |at| usize::try_from(at.byte()).unwrap_or(0));
-                let line = text.get(start..).and_then(|rest| rest.lines().next()).unwrap_or_default();
-                let span = Span::new(file, start..start + line.len());
+                let span = line_at(file, text, start);
                 found.extend(case(&record, span, findings));
             }
             Err(error) => {
@@ -37,6 +36,18 @@ pub fn cases(file: u32, text: &str, findings: &mut Vec<Finding>) -> Vec<Case> {
         }
     }
     found
+}
+
+/// The first line from here on that is no remark and not empty.
+fn line_at(file: u32, text: &str, mut start: usize) -> Span {
+    for line in text.get(start..).unwrap_or_default().split_inclusive('\n') {
+        let said = line.trim_end();
+        if !said.is_empty() && !said.starts_with('#') {
+            return Span::new(file, start..start + said.len());
+        }
+        start += line.len();
+    }
+    Span::new(file, start..start)
 }
 
 fn case(record: &csv::StringRecord, span: Span, findings: &mut Vec<Finding>) -> Option<Case> {

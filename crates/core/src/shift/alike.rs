@@ -47,6 +47,12 @@ pub fn subjects(sides: [&World; 2], read: &[&Depends], only: Option<&str>) -> Ve
 
 /// All resources of a type of either side, and one that is not registered.
 pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str) -> Vec<Alike> {
+    let mut outers = sides.map(|world| Outers {
+        register: world.register(),
+        read,
+        known: HashMap::new(),
+        classes: HashMap::new(),
+    });
     let by_name = read.iter().any(|depends| depends.by_name);
     let mut groups = grouped(sides, &[kind], None, |name, known, text| {
         let named = by_name || read.iter().any(|depends| depends.named.contains(name));
@@ -54,9 +60,9 @@ pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str) -> Vec<Alike
         if named || inside {
             let _ = write!(text, "{name} ");
         }
-        for side in known {
-            if let Some((world, id)) = side {
-                resource(world.register(), *id, read, text);
+        for (side, outers) in known.iter().zip(&mut outers) {
+            if let Some((_, id)) = side {
+                outers.describe(*id, text);
             }
             text.push('|');
         }
@@ -128,9 +134,45 @@ fn subject(register: &Register, id: EntityId, read: &[&Depends], text: &mut Stri
     said(register, id, read, text);
 }
 
-fn resource(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
-    let _ = write!(text, "{:?} {:?} {}", register.state(id), register.within(id), register.is_detached(id));
-    said(register, id, read, text);
+/// What lies around resources, as far as it can be told apart: a number for each kind of place.
+struct Outers<'a> {
+    register: &'a Register,
+    read: &'a [&'a Depends],
+    known: HashMap<EntityId, usize>,
+    classes: HashMap<String, usize>,
+}
+
+impl Outers<'_> {
+    fn describe(&mut self, id: EntityId, text: &mut String) {
+        let register = self.register;
+        let class = register.within(id).map(|outer| self.class(outer));
+        let _ = write!(text, "{:?} {class:?} {}", register.state(id), register.is_detached(id));
+        said(register, id, self.read, text);
+    }
+
+    /// Containment has a bounded depth and no loops.
+    fn class(&mut self, id: EntityId) -> usize {
+        if let Some(known) = self.known.get(&id) {
+            return *known;
+        }
+        let register = self.register;
+        let own = register.within(id).is_none()
+            || !register.grants_at(id).is_empty()
+            || self
+                .read
+                .iter()
+                .any(|depends| depends.by_outer_name || depends.named.contains(register.name(id)));
+        let mut text = format!("{:?} ", register.kind(id));
+        if own {
+            text.push_str(register.name(id));
+        } else {
+            self.describe(id, &mut text);
+        }
+        let next = self.classes.len();
+        let class = *self.classes.entry(text).or_insert(next);
+        self.known.insert(id, class);
+        class
+    }
 }
 
 /// What is said of it that is read.

@@ -16,6 +16,8 @@ pub struct Depends {
     pub read: BTreeSet<String>,
     /// Whether it matters which resource it is, not only what is said of it.
     pub by_name: bool,
+    /// Whether it matters what a resource lies within, not only what is said of that.
+    pub by_outer_name: bool,
     /// Whether it matters who it is.
     pub by_subject_name: bool,
     /// Entities the charter names.
@@ -141,6 +143,11 @@ impl Depends {
                 (Root::Subject, [.., Step::Id]) => self.by_subject_name = true,
                 _ => {}
             }
+            // What it lies within, told apart by name or id.
+            let last = path.steps.len().checked_sub(2).and_then(|at| path.steps.get(at));
+            let ends_outside = matches!(path.steps.last(), Some(Step::Within));
+            let names_outer = matches!((last, path.steps.last()), (Some(Step::Within), Some(Step::Id)));
+            self.by_outer_name |= ends_outside || names_outer;
             // A relation may lead to what is then compared with the resource itself.
             if matches!(path.steps.last(), Some(Step::Relation(_) | Step::Within))
                 && path.root == Root::Subject

@@ -9,14 +9,16 @@
 mod alike;
 mod depends;
 
-use crate::decide::question::{Question, Resource, Said, Subject};
-use crate::decide::{World, decide, with_scratch};
+use crate::decide::question::{Question, Request, Resource, Said, Subject};
+use crate::decide::reach::candidates;
+use crate::decide::{Decision, Reason, World, decide, with_scratch};
 use crate::register::EntityId;
 use alike::Alike;
 use depends::Depends;
+use hashbrown::HashMap;
 use jiff::Timestamp;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Most names told of a line; all are counted.
 const MAX_NAMES: usize = 20;
@@ -161,16 +163,33 @@ pub fn shift(
         let resources = alike::resources([before, after], &read, kind);
         made.subjects = made.subjects.max(subjects.iter().map(|group| group.names.len()).sum());
         made.kinds_of_subjects = made.kinds_of_subjects.max(subjects.len());
+        let at_hand = [0, 1].map(|side| {
+            let register = [before, after][side].register();
+            let named = resources
+                .iter()
+                .enumerate()
+                .flat_map(|(at, group)| group.names.iter().map(move |name| (at, name)));
+            named
+                .filter_map(|(at, name)| Some((register.find(name)?, at)))
+                .collect::<HashMap<EntityId, usize>>()
+        });
+        let ids: Vec<[Option<EntityId>; 2]> = resources
+            .iter()
+            .map(|group| [0, 1].map(|side| sides[side].world.register().find(&group.names[0])))
+            .collect();
         for (at, group) in subjects.iter().enumerate() {
-            for places in &resources {
+            let mut questions = [0, 1].map(|side| sides[side].question(&group.names[0], &permission));
+            for place in reachable(&sides, &questions, &at_hand, resources.len()) {
                 if made.asked % 1_024 == 1_023 && !go_on() {
                     stopped = true;
                 }
                 made.asked += 1;
-                let answers =
-                    sides.each_ref().map(|side| side.ask(&group.names[0], &permission, &places.names[0]));
-                if answers[0].0 != answers[1].0 {
-                    note(&mut lines, &permission, group, places, &answers);
+                let answers = [0, 1].map(|side| sides[side].ask(questions[side].as_mut(), ids[place][side]));
+                if answers[0].allowed != answers[1].allowed {
+                    let told = [0, 1].map(|side| {
+                        (answers[side].allowed, answers[side].reason.code(sides[side].world.engine()))
+                    });
+                    note(&mut lines, &permission, group, &resources[place], &told);
                 }
                 if stopped {
                     break;
@@ -183,6 +202,56 @@ pub fn shift(
             }
         }
     }
+    tell(&mut made, lines);
+    made
+}
+
+/// The same comparison by replaying questions, each with its context and properties, at its own
+/// moment or at `now`. A question that makes no sense is left out, and named.
+pub fn replay(
+    before: &World,
+    after: &World,
+    questions: &[(Request, Option<Timestamp>)],
+    now: Timestamp,
+) -> Shift {
+    let mut made = Shift::default();
+    let mut lines = BTreeMap::new();
+    for (request, at) in questions {
+        let answers = [before, after].map(|world| {
+            let engine = world.engine();
+            let asked =
+                request.resolve(engine, at.unwrap_or(now)).map_err(|malformed| malformed.to_string())?;
+            let decision = match &asked.question {
+                Ok(question) => with_scratch(|scratch| decide(engine, question, scratch)),
+                Err(reason) => Decision { allowed: false, reason: *reason },
+            };
+            Ok::<_, String>((decision.allowed, decision.reason.code(engine)))
+        });
+        match answers {
+            [Ok(before), Ok(after)] => {
+                made.asked += 1;
+                if before.0 != after.0 {
+                    let subject = Alike { names: vec![request.subject.clone()] };
+                    let resource = request.resource.clone().unwrap_or_else(|| "a new one".to_owned());
+                    note(
+                        &mut lines,
+                        &request.permission,
+                        &subject,
+                        &Alike { names: vec![resource] },
+                        &[before, after],
+                    );
+                }
+            }
+            [Err(why), _] | [_, Err(why)] => {
+                made.unexamined.push(format!("{} {}: {why}", request.subject, request.permission));
+            }
+        }
+    }
+    let named = |of: fn(&Request) -> &String| {
+        questions.iter().map(|(request, _)| of(request)).collect::<BTreeSet<_>>()
+    };
+    made.subjects = named(|request| &request.subject).len();
+    made.permissions = named(|request| &request.permission).into_iter().cloned().collect();
     tell(&mut made, lines);
     made
 }
@@ -209,8 +278,7 @@ fn tell(
     made: &mut Shift,
     lines: BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>>,
 ) {
-    let mut gaining = std::collections::BTreeSet::new();
-    let mut losing = std::collections::BTreeSet::new();
+    let (mut gaining, mut losing) = (BTreeSet::new(), BTreeSet::new());
     for ((gained, kind, permission, before, after), subjects) in lines {
         if gained { &mut gaining } else { &mut losing }.extend(subjects.keys().cloned());
         let resources = subjects.values().map(|(count, _)| count).sum();
@@ -246,29 +314,53 @@ fn same_facts(before: &World, after: &World) -> bool {
         && a.all_activations().count() == b.all_activations().count()
 }
 
+/// The groups of resources that a subject could act on, on either side: all of them, unless only
+/// grants could let them.
+fn reachable(
+    sides: &[Asker<'_>; 2],
+    questions: &[Option<Question>; 2],
+    at_hand: &[HashMap<EntityId, usize>; 2],
+    all: usize,
+) -> Vec<usize> {
+    // The last one stands for what is not registered.
+    let mut found = vec![all - 1];
+    for ((side, question), known) in sides.iter().zip(questions).zip(at_hand) {
+        let Some(question) = question else { continue };
+        match candidates(side.world.engine(), question) {
+            None => return (0..all).collect(),
+            Some(some) => found.extend(some.iter().filter_map(|id| known.get(id))),
+        }
+    }
+    found.sort_unstable();
+    found.dedup();
+    found
+}
+
 impl Asker<'_> {
-    /// The answer and its reason, for names that may be of no register.
-    fn ask(&self, subject: &str, permission: &str, resource: &str) -> (bool, String) {
+    /// A question of a subject who may be of no register; none if there is no such permission.
+    fn question(&self, subject: &str, permission: &str) -> Option<Question> {
         let engine = self.world.engine();
-        let register = engine.register;
-        let Some(permission) = engine.policy.permission(permission) else {
-            return (false, "unknown-permission".to_owned());
-        };
-        let question = Question {
-            subject: register.find(subject).map_or(Subject::Anonymous, Subject::Entity),
-            permission,
-            resource: match register.find(resource) {
-                Some(id) => Resource::Registered(id),
-                None => Resource::Stated { name: None, within: None },
-            },
+        Some(Question {
+            subject: engine.register.find(subject).map_or(Subject::Anonymous, Subject::Entity),
+            permission: engine.policy.permission(permission)?,
+            resource: Resource::Stated { name: None, within: None },
             of_subject: Said::default(),
             of_resource: Said::default(),
             context: vec![None; engine.policy.model().context.len()],
             now: self.now,
             session: None,
+        })
+    }
+
+    fn ask(&self, question: Option<&mut Question>, resource: Option<EntityId>) -> Decision {
+        let Some(question) = question else {
+            return Decision { allowed: false, reason: Reason::UnknownPermission };
         };
-        let decision = with_scratch(|scratch| decide(engine, &question, scratch));
-        (decision.allowed, decision.reason.code(engine))
+        question.resource = match resource {
+            Some(id) => Resource::Registered(id),
+            None => Resource::Stated { name: None, within: None },
+        };
+        with_scratch(|scratch| decide(self.world.engine(), question, scratch))
     }
 }
 
