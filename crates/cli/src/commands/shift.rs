@@ -52,7 +52,11 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     let only = Only { subject: args.subject, permission: args.permission };
     let world = |policy: &Arc<_>| World::new(Arc::clone(policy), facts.clone());
     let (before, after) = (world(&before.policy), world(&after.policy));
-    let found = tokio::task::block_in_place(|| shift(&before, &after, Timestamp::now(), &only, &mut || true));
+    let now = Timestamp::now();
+    let found = match &args.questions {
+        Some(file) => replay(&before, &after, &questions(file)?, now),
+        None => tokio::task::block_in_place(|| shift(&before, &after, now, &only, &mut || true)),
+    };
     if shell.format == OutputFormat::Text {
         tell_shift(&found, shell);
         shell.answer(&found.in_words());

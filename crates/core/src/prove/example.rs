@@ -506,7 +506,6 @@ impl<'e, 'p> Maker<'e, 'p> {
         self.state(thing, name, declared, values);
     }
 
-    #[expect(clippy::too_many_arguments, reason = "what a list is made of")]
     fn relation_list(
         &mut self,
         thing: ThingId,

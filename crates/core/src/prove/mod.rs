@@ -192,7 +192,7 @@ impl<'a> Attempt<'a> {
     }
 
     fn run(mut self, go_on: &dyn Fn() -> bool) -> Outcome {
-        match self.is_possible(&mut vec![self.fits], go_on) {
+        match self.is_possible(&[self.fits], go_on) {
             Possible::No => return Outcome::Settled(Verdict::Vacuous),
             Possible::Yes(_) | Possible::Unclear => {}
             Possible::Stopped => return self.stopped(),
@@ -203,7 +203,7 @@ impl<'a> Attempt<'a> {
         loop {
             let mut assumed = vec![self.breaks];
             assumed.extend(&plain);
-            match self.is_possible(&mut assumed, go_on) {
+            match self.is_possible(&assumed, go_on) {
                 Possible::No => {
                     let in_the_way = self.encoding.formula.in_the_way(&plain);
                     if in_the_way.is_empty() {
@@ -269,7 +269,7 @@ impl<'a> Attempt<'a> {
     }
 
     /// Whether there are values for everything under which all of this is so.
-    fn is_possible(&mut self, assumed: &mut Vec<Bit>, go_on: &dyn Fn() -> bool) -> Possible {
+    fn is_possible(&mut self, assumed: &[Bit], go_on: &dyn Fn() -> bool) -> Possible {
         for _ in 0..MAX_ROUNDS {
             if !go_on() {
                 return Possible::Stopped;

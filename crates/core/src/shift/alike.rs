@@ -45,19 +45,35 @@ pub fn subjects(sides: [&World; 2], read: &[&Depends], only: Option<&str>) -> Ve
     groups
 }
 
-/// All resources of a type of either side, and one that is not registered.
-pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str) -> Vec<Alike> {
+/// All resources of a type of either side, each with a number: those with the same one differ only
+/// in who was granted what at them and around them.
+#[derive(Debug, Default)]
+pub struct Resources {
+    /// By their place.
+    pub names: Vec<String>,
+    /// As each side knows them.
+    pub ids: Vec<[Option<EntityId>; 2]>,
+    /// What they are alike in.
+    pub classes: Vec<usize>,
+    /// The members of each class.
+    pub members: Vec<Vec<usize>>,
+    /// Whether both sides have one register.
+    pub same_register: bool,
+    /// Their places, by what each side knows them as.
+    pub places: [HashMap<EntityId, usize>; 2],
+}
+
+/// Groups of the resources; where the two registers are not the same each is its own.
+pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str, same_register: bool) -> Resources {
     let mut outers = sides.map(|world| Outers {
         register: world.register(),
         read,
         known: HashMap::new(),
         classes: HashMap::new(),
     });
-    let by_name = read.iter().any(|depends| depends.by_name);
-    let mut groups = grouped(sides, &[kind], None, |name, known, text| {
-        let named = by_name || read.iter().any(|depends| depends.named.contains(name));
-        let inside = known.iter().flatten().any(|(world, id)| !world.register().grants_at(*id).is_empty());
-        if named || inside {
+    let by_name = !same_register || read.iter().any(|depends| depends.by_name);
+    let groups = grouped(sides, &[kind], None, |name, known, text| {
+        if by_name || read.iter().any(|depends| depends.named.contains(name)) {
             let _ = write!(text, "{name} ");
         }
         for (side, outers) in known.iter().zip(&mut outers) {
@@ -67,8 +83,22 @@ pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str) -> Vec<Alike
             text.push('|');
         }
     });
-    groups.push(Alike { names: vec!["a new one".to_owned()] });
-    groups
+    let mut made = Resources { same_register, ..Resources::default() };
+    for (class, group) in groups.into_iter().enumerate() {
+        made.members.push(Vec::new());
+        for name in group.names {
+            let at = made.names.len();
+            let ids = sides.map(|world| world.register().find(&name));
+            for (side, id) in ids.iter().enumerate() {
+                made.places[side].extend(id.map(|id| (id, at)));
+            }
+            made.ids.push(ids);
+            made.names.push(name);
+            made.classes.push(class);
+            made.members[class].push(at);
+        }
+    }
+    made
 }
 
 fn grouped(
@@ -157,7 +187,6 @@ impl Outers<'_> {
         }
         let register = self.register;
         let own = register.within(id).is_none()
-            || !register.grants_at(id).is_empty()
             || self
                 .read
                 .iter()

@@ -8,14 +8,13 @@
 
 mod alike;
 mod depends;
+mod places;
 
 use crate::decide::question::{Question, Request, Resource, Said, Subject};
-use crate::decide::reach::candidates;
 use crate::decide::{Decision, Reason, World, decide, with_scratch};
 use crate::register::EntityId;
 use alike::Alike;
 use depends::Depends;
-use hashbrown::HashMap;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -108,6 +107,10 @@ pub struct Only {
     pub permission: Option<String>,
 }
 
+/// Whether it is gained, the kind of subject, the permission, the reasons before and after; and for
+/// each subject how many resources, and the first of them.
+type Moved = BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>>;
+
 /// One side of the comparison, with the names looked at on both.
 struct Asker<'w> {
     world: &'w World,
@@ -124,8 +127,7 @@ pub fn shift(
 ) -> Shift {
     let same_register = same_facts(before, after);
     let mut made = Shift::default();
-    let mut lines: BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>> =
-        BTreeMap::new();
+    let mut lines = Moved::new();
     let sides = [Asker { world: before, now }, Asker { world: after, now }];
     let mut permissions: Vec<String> = [before, after]
         .iter()
@@ -160,36 +162,28 @@ pub fn shift(
             .entry(format!("{key:?}"))
             .or_insert_with(|| alike::subjects([before, after], &read, only.subject.as_deref()));
         let kind = permission.split(':').next().unwrap_or_default();
-        let resources = alike::resources([before, after], &read, kind);
+        let resources = alike::resources([before, after], &read, kind, same_register);
         made.subjects = made.subjects.max(subjects.iter().map(|group| group.names.len()).sum());
         made.kinds_of_subjects = made.kinds_of_subjects.max(subjects.len());
-        let at_hand = [0, 1].map(|side| {
-            let register = [before, after][side].register();
-            let named = resources
-                .iter()
-                .enumerate()
-                .flat_map(|(at, group)| group.names.iter().map(move |name| (at, name)));
-            named
-                .filter_map(|(at, name)| Some((register.find(name)?, at)))
-                .collect::<HashMap<EntityId, usize>>()
-        });
-        let ids: Vec<[Option<EntityId>; 2]> = resources
-            .iter()
-            .map(|group| [0, 1].map(|side| sides[side].world.register().find(&group.names[0])))
-            .collect();
         for (at, group) in subjects.iter().enumerate() {
             let mut questions = [0, 1].map(|side| sides[side].question(&group.names[0], &permission));
-            for place in reachable(&sides, &questions, &at_hand, resources.len()) {
+            for place in places::of(&sides, &questions, &resources) {
                 if made.asked % 1_024 == 1_023 && !go_on() {
                     stopped = true;
                 }
                 made.asked += 1;
-                let answers = [0, 1].map(|side| sides[side].ask(questions[side].as_mut(), ids[place][side]));
+                let ids = place.first().map_or([None, None], |first| resources.ids[*first]);
+                let answers = [0, 1].map(|side| sides[side].ask(questions[side].as_mut(), ids[side]));
                 if answers[0].allowed != answers[1].allowed {
                     let told = [0, 1].map(|side| {
                         (answers[side].allowed, answers[side].reason.code(sides[side].world.engine()))
                     });
-                    note(&mut lines, &permission, group, &resources[place], &told);
+                    let mut first: Vec<&str> =
+                        place.iter().take(MAX_RESOURCES).map(|at| resources.names[*at].as_str()).collect();
+                    if first.is_empty() {
+                        first.push("a new one");
+                    }
+                    note(&mut lines, &permission, &group.names, (place.len().max(1), &first), &told);
                 }
                 if stopped {
                     break;
@@ -215,7 +209,7 @@ pub fn replay(
     now: Timestamp,
 ) -> Shift {
     let mut made = Shift::default();
-    let mut lines = BTreeMap::new();
+    let mut lines = Moved::new();
     for (request, at) in questions {
         let answers = [before, after].map(|world| {
             let engine = world.engine();
@@ -231,15 +225,9 @@ pub fn replay(
             [Ok(before), Ok(after)] => {
                 made.asked += 1;
                 if before.0 != after.0 {
-                    let subject = Alike { names: vec![request.subject.clone()] };
-                    let resource = request.resource.clone().unwrap_or_else(|| "a new one".to_owned());
-                    note(
-                        &mut lines,
-                        &request.permission,
-                        &subject,
-                        &Alike { names: vec![resource] },
-                        &[before, after],
-                    );
+                    let subject = std::slice::from_ref(&request.subject);
+                    let resource = request.resource.as_deref().unwrap_or("a new one");
+                    note(&mut lines, &request.permission, subject, (1, &[resource]), &[before, after]);
                 }
             }
             [Err(why), _] | [_, Err(why)] => {
@@ -257,27 +245,24 @@ pub fn replay(
 }
 
 fn note(
-    lines: &mut BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>>,
+    lines: &mut Moved,
     permission: &str,
-    subjects: &Alike,
-    resources: &Alike,
+    subjects: &[String],
+    (resources, first): (usize, &[&str]),
     answers: &[(bool, String); 2],
 ) {
-    let kind = subjects.names[0].split(':').next().unwrap_or_default().to_owned();
+    let kind = subjects[0].split(':').next().unwrap_or_default().to_owned();
     let key = (!answers[0].0, kind, permission.to_owned(), answers[0].1.clone(), answers[1].1.clone());
     let line = lines.entry(key).or_default();
-    for subject in &subjects.names {
+    for subject in subjects {
         let (count, on) = line.entry(subject.clone()).or_default();
-        *count += resources.names.len();
+        *count += resources;
         let room = MAX_RESOURCES.saturating_sub(on.len());
-        on.extend(resources.names.iter().take(room).cloned());
+        on.extend(first.iter().take(room).map(|name| (*name).to_owned()));
     }
 }
 
-fn tell(
-    made: &mut Shift,
-    lines: BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>>,
-) {
+fn tell(made: &mut Shift, lines: Moved) {
     let (mut gaining, mut losing) = (BTreeSet::new(), BTreeSet::new());
     for ((gained, kind, permission, before, after), subjects) in lines {
         if gained { &mut gaining } else { &mut losing }.extend(subjects.keys().cloned());
@@ -312,28 +297,6 @@ fn same_facts(before: &World, after: &World) -> bool {
             x.id == y.id && x.role == y.role && x.to == y.to && x.at == y.at && x.terms == y.terms
         })
         && a.all_activations().count() == b.all_activations().count()
-}
-
-/// The groups of resources that a subject could act on, on either side: all of them, unless only
-/// grants could let them.
-fn reachable(
-    sides: &[Asker<'_>; 2],
-    questions: &[Option<Question>; 2],
-    at_hand: &[HashMap<EntityId, usize>; 2],
-    all: usize,
-) -> Vec<usize> {
-    // The last one stands for what is not registered.
-    let mut found = vec![all - 1];
-    for ((side, question), known) in sides.iter().zip(questions).zip(at_hand) {
-        let Some(question) = question else { continue };
-        match candidates(side.world.engine(), question) {
-            None => return (0..all).collect(),
-            Some(some) => found.extend(some.iter().filter_map(|id| known.get(id))),
-        }
-    }
-    found.sort_unstable();
-    found.dedup();
-    found
 }
 
 impl Asker<'_> {

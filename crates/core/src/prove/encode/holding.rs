@@ -259,12 +259,12 @@ impl<'p> Encoding<'p> {
             None => Tri::plain(self.formula.yes()),
             Some(when) => self.condition(when, at, None),
         };
-        let to = self.to(confer, at);
+        let to = self.at_the_end(confer, at);
         self.formula.and3(when, to)
     }
 
     /// Whether the subject stands, or holds the other role, at the end of the path.
-    fn to(&mut self, confer: &Confer, at: ThingId) -> Tri {
+    fn at_the_end(&mut self, confer: &Confer, at: ThingId) -> Tri {
         let (before, rest) = self.split(&confer.path);
         let mut thing = at;
         // Where the path would lead out of what is detached, it ends; where a step is missing, it is
@@ -293,12 +293,12 @@ impl<'p> Encoding<'p> {
             };
             Tri { sure: self.formula.and(there, held.sure), may: self.formula.or(!there, held.may) }
         } else {
-            self.to_many(confer, thing, rest)
+            self.at_many_ends(confer, thing, rest)
         };
         self.formula.and3(found, Tri::plain(!cut))
     }
 
-    fn to_many(&mut self, confer: &Confer, thing: ThingId, rest: &[Step]) -> Tri {
+    fn at_many_ends(&mut self, confer: &Confer, thing: ThingId, rest: &[Step]) -> Tri {
         // A condition's path leads on out of what is detached, this one need not.
         let list = match rest {
             [_] => self.path_list(thing, rest),
