@@ -135,7 +135,7 @@ async function keep() {
     <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" />
     <NameField v-model="permission" label="Permission" :width="15" placeholder="manifest:release" :known="permissions" />
     <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" />
-    <NameField v-model="context" label="Sent along" :width="14" placeholder="zone=quay, resource.weight=3" :known="[]" />
+    <NameField v-model="context" label="Sent along" :width="11" placeholder="zone=quay, resource.weight=3" :known="[]" />
     <NameField v-model="now" label="Moment" :width="12" placeholder="now" :known="[]" />
     <ElButton type="primary" native-type="submit" :loading="before.busy.value">Ask</ElButton>
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>

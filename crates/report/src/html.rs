@@ -5,6 +5,7 @@ use crate::{Rehearsed, counted};
 use maud::{DOCTYPE, Markup, PreEscaped, html as page};
 use ostrog_core::rehearse::{GuaranteeReport, Outcome};
 use ostrog_core::shift::{Line, Shift};
+use std::collections::BTreeSet;
 
 const STYLE: &str = include_str!("page.css");
 
@@ -167,7 +168,8 @@ fn shift(found: &Rehearsed) -> Markup {
 
 fn moved(line: &Line) -> Markup {
     let names: Vec<&str> = line.who.iter().take(6).map(|who| who.subject.as_str()).collect();
-    let on: Vec<&str> = line.who.iter().flat_map(|who| &who.on).take(4).map(String::as_str).collect();
+    let on: BTreeSet<&str> = line.who.iter().flat_map(|who| &who.on).map(String::as_str).collect();
+    let on: Vec<&str> = on.into_iter().take(4).collect();
     page! {
         tr {
             td { code { (line.permission) } @if line.kind != "user" { br; strong { (line.kind) } } }

@@ -12,6 +12,7 @@ use ostrog_core::rehearse::{CaseReport, Check, GuaranteeReport, Outcome, Rehears
 use ostrog_core::shift::{Only, Shift, shift};
 use ostrog_core::source::{Finding, Severity};
 use ostrog_report::{Against, Rehearsed, html, junit};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -253,7 +254,8 @@ pub fn tell_shift(shift: &Shift, shell: &Shell) {
         let word = if line.lost { shell.tone(Tone::Bad, "loses ") } else { shell.tone(Tone::Good, "gains ") };
         let who: Vec<&str> = line.who.iter().take(3).map(|who| who.subject.as_str()).collect();
         let more = if line.subjects > who.len() { ", …" } else { "" };
-        let on: Vec<&str> = line.who.iter().flat_map(|who| &who.on).take(3).map(String::as_str).collect();
+        let on: BTreeSet<&str> = line.who.iter().flat_map(|who| &who.on).map(String::as_str).collect();
+        let on: Vec<&str> = on.into_iter().take(3).collect();
         let resources = counted(line.resources, "resource");
         let rest = if line.resources > on.len() { ", …" } else { "" };
         let subjects = counted(line.subjects, if line.kind == "anonymous" { "subject" } else { &line.kind });
