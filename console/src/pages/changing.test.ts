@@ -250,7 +250,7 @@ describe('forms of a draft', () => {
 
 it('asks on from what a blank found', async () => {
   answers['POST /api/v1/holders'] = { items: [{ who: 'every user of the tenant', reason: 'role:colleague' }, { who: 'user:pia', reason: 'role:inspector', through: 'inspector at tenant:north' }], whole: false }
-  const question = { subject: '', permission: 'manifest:release', resource: 'manifest:m-1', context: {}, now: '', suppose: [] }
+  const question = { subject: '', permission: 'manifest:release', resource: 'manifest:m-1', context: {}, ofSubject: {}, ofResource: {}, now: '', suppose: [] }
   const page = await open(BlankAnswer, '/try', { question, blank: 'holders' })
   expect(page.find('h2').text()).toBe('Who may manifest:release on manifest:m-1?')
   expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual(['/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1'])
