@@ -17,7 +17,7 @@ const USAGE: &str = "cargo xtask TASK
   demo [ARGS]   install what is missing, build, and serve the demo on loopback
   test          install what is missing, and pass every check and test
   soak [N]      ask the independent evaluator N charters' worth of questions (100,000)
-  mutate [TEXT] switch off each guard against a wrong allow; a test must fail
+  mutate [TEXT] switch off each guard against a wrong allow or proof; a test must fail
   fuzz [SECS]   feed mangled texts to every reader, so long each (60)
   bench         measure decisions against a check written by hand
   renew         make the generated files anew: demo/register.ndjson";

@@ -147,6 +147,10 @@ fn settle(text: &str) -> GuaranteeReport {
     "never = 'vessel:moor'\nwhen = 'subject == resource.agent and resource.owner.rank == resource.agent.rank'",
     "refuted"
 )]
+#[case(
+    "never = 'vessel:moor'\nwhen = 'subject == resource.agent and resource.agent.rank < resource.class'\nassume = 'known(resource.agent) and known(resource.agent.rank) and known(resource.class)'",
+    "proved"
+)]
 // Texts, patterns, values, networks.
 #[case("never = 'vessel:view'\nwhen = 'resource.flag == \"red\" and resource.flag != \"red\"'", "refuted")]
 #[case(
