@@ -222,16 +222,14 @@ impl<'p> Encoding<'p> {
         let (Value::Number(x), Value::Number(y)) = (a.value, b.value) else {
             return Read { there, ill: self.formula.no(), value: Value::Boolean(there) };
         };
-        // It may be out of range, and then it is not there.
-        let fits = self.formula.free();
-        self.unlikely.push(!fits);
         let step = x.step.min(y.step);
+        let key = format!("{x:?} {} {y:?}", if minus { "-" } else { "+" });
         let add = if minus { x.add.checked_sub(y.add) } else { x.add.checked_add(y.add) };
         let value = match (x.unknown, y.unknown, add) {
             (_, 0, Some(add)) => Number { unknown: x.unknown, add, step },
             (0, _, Some(add)) if !minus => Number { unknown: y.unknown, add, step },
             _ => {
-                let key = format!("{x:?} {} {y:?}", if minus { "-" } else { "+" });
+                let key = key.clone();
                 match self.opaque.get(&key) {
                     Some(known) => *known,
                     None => {
@@ -242,7 +240,35 @@ impl<'p> Encoding<'p> {
                 }
             }
         };
+        let fits = self.fits(key, value, [x, y]);
         Read { there: self.formula.and(there, fits), ill: self.formula.no(), value: Value::Number(value) }
+    }
+
+    /// Whether a sum is in range; where it is not, it is not there. Of an integer and a constant
+    /// that is known.
+    fn fits(&mut self, key: String, sum: Number, parts: [Number; 2]) -> Bit {
+        if let Some(known) = self.in_range.get(&key) {
+            return *known;
+        }
+        let fits = self.formula.free();
+        let followed =
+            parts.iter().any(|part| part.unknown == 0) && parts.iter().all(|part| part.step == UNIT);
+        if followed {
+            let inside = self.is_integer(sum);
+            let yes = self.formula.yes();
+            self.formula.same_if(yes, fits, inside);
+        }
+        self.unlikely.push(!fits);
+        self.in_range.insert(key, fits);
+        fits
+    }
+
+    /// Whether a number is one that an integer can be.
+    fn is_integer(&mut self, number: Number) -> Bit {
+        let limit = |limit: i64| Theory::constant(i128::from(limit) * UNIT, UNIT);
+        let least = self.theory.order(&mut self.formula, limit(i64::MIN), number, false);
+        let most = self.theory.order(&mut self.formula, number, limit(i64::MAX), false);
+        self.formula.and(least, most)
     }
 
     fn count(&mut self, seen: Seen<'_>, list: &List) -> Read {

@@ -77,6 +77,8 @@ pub struct Encoding<'p> {
     pub now: Number,
     opaque: HashMap<String, Number>,
     opaque_texts: HashMap<String, TextId>,
+    /// Whether a sum is in range.
+    in_range: HashMap<String, Bit>,
     /// What a condition, by its address, came to.
     conditions: HashMap<(usize, ThingId, Option<RoleId>), Tri>,
     pub detached: HashMap<ThingId, Bit>,

@@ -93,6 +93,7 @@ impl<'p> Encoding<'p> {
             now,
             opaque: HashMap::new(),
             opaque_texts: HashMap::new(),
+            in_range: HashMap::new(),
             conditions: HashMap::new(),
             detached: HashMap::new(),
             local: HashMap::new(),
