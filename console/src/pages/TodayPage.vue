@@ -13,10 +13,13 @@ const model = useAsync(() => api.model())
 const asked = useAsync(api.asked)
 const drafts = useAsync(api.drafts)
 const active = useAsync(api.activations)
+const rehearsals = useAsync(api.rehearsals)
 const waiting = computed(() => {
   const all: { text: string; to: RouteLocationRaw }[] = []
   if (!live.value?.revision && live.value) all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
   for (const one of drafts.data.value ?? []) all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'rollout', query: { draft: one.id } } })
+  const last = rehearsals.data.value?.[0]
+  if (last?.state === 'failed') all.push({ text: `Rehearsal of ${last.of}: ${last.words}`, to: { name: 'rehearse' } })
   const unknown = asked.data.value?.unknown.length
   if (unknown) all.push({ text: `${counted(unknown, 'unknown permission')} asked for`, to: { name: 'today', hash: '#unknown' } })
   return all
@@ -29,6 +32,7 @@ onMounted(() => {
   void asked.run()
   void drafts.run()
   void active.run()
+  void rehearsals.run()
 })
 </script>
 

@@ -236,7 +236,7 @@ async fn the_service_rehearses_in_the_background_and_keeps_what_it_found() {
         assert_eq!(found, status);
     }
     // Who may only read runs none.
-    let reader = json!({ "name": "reader", "rights": [{ "role": "reader" }] });
+    let reader = json!({ "name": "reader", "rights": [{ "role": "reader", "at": "everywhere" }] });
     let (status, reader) = service.post(&owner, "/api/v1/keys", &reader).await;
     assert_eq!(status, 200, "{reader}");
     let key = reader["text"].as_str().expect("a key");
