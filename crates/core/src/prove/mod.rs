@@ -204,10 +204,14 @@ impl<'a> Attempt<'a> {
             let mut assumed = vec![self.breaks];
             assumed.extend(&plain);
             match self.is_possible(&assumed, go_on) {
+                // Proved is only what is impossible with nothing assumed beside it.
+                Possible::No if plain.is_empty() => {
+                    return if offered == 0 { Outcome::Settled(Verdict::Proved) } else { self.open() };
+                }
                 Possible::No => {
                     let in_the_way = self.encoding.formula.in_the_way(&plain);
                     if in_the_way.is_empty() {
-                        return if offered == 0 { Outcome::Settled(Verdict::Proved) } else { self.open() };
+                        plain.clear();
                     }
                     plain.retain(|bit| !in_the_way.contains(bit));
                 }
