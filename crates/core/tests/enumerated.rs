@@ -143,7 +143,6 @@ fn no_register_up_to_a_small_size_breaks_what_is_proved() {
         assert!(settled || !broken, "{} is broken\n{text}\n{guarantee}", report.outcome.word());
         *tally.entry((report.outcome.word(), broken)).or_default() += 1;
     }
-    println!("{tally:?}");
     assert!(tally.get(&("proved", false)).is_some_and(|times| *times >= 20), "{tally:?}");
     assert!(tally.get(&("refuted", true)).is_some_and(|times| *times >= 20), "{tally:?}");
     // Nothing here is beyond what the formula follows: none may be left undecided.

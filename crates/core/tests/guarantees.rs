@@ -211,6 +211,58 @@ fn each_is_settled(#[case] text: &str, #[case] outcome: &str) {
     assert_eq!(report.sample.is_some(), outcome == "refuted");
 }
 
+/// A charter of one yard, with what each case adds.
+fn settle_beside(charter: &str, guarantee: &str) -> String {
+    let head = "[charter]\nname = \"Yard\"\nformat = 1\n[application.quay]\n[role.keeper]\ngiven-to = \"signed-in\"\n";
+    let sources =
+        Sources::single("yard.toml", &format!("{head}{}", charter.replace('\'', "\"").replace('`', "'")));
+    let reading = charter::read(&sources);
+    let told: Vec<String> = reading.findings.iter().map(|finding| sources.render(finding)).collect();
+    let policy = Arc::new(reading.policy.unwrap_or_else(|| panic!("{}", told.join("\n"))));
+    let text = format!("[[guarantee]]\nname = \"it\"\n{}\n", guarantee.replace('\'', "\"").replace('`', "'"));
+    let sources = Sources::single("g.toml", &text);
+    let settled = read(&sources, &mut Vec::new()).settle(&policy, &sources, &|| true, &mut |_| {});
+    settled.expect("it has a meaning").remove(0).outcome.word().to_owned()
+}
+
+#[rstest]
+// A new resource without an id is not what the charter names, where that is registered.
+#[case(
+    "permissions = ['shed:view']\n[resource.shed]\napplication = 'quay'\nactions = { view = '' }\n\
+     [[rule]]\nkey = 'd'\neffect = 'deny'\npermissions = ['shed:view']\nwhen = \"resource == entity(`shed:one`)\"\n",
+    "never = 'shed:view'\nwhen = \"not known(resource.id)\"",
+    "refuted"
+)]
+// What lies within something that has no tenant: roles come from there, steps do not lead there.
+#[case(
+    "permissions = ['shed:view']\n[resource.depot]\napplication = 'quay'\nactions = { view = '' }\n\
+     [resource.shed]\napplication = 'quay'\nwithin = 'depot'\nactions = { view = '' }\n\
+     [[rule]]\nkey = 'd'\neffect = 'deny'\npermissions = ['shed:view']\nwhen = \"known(resource.within)\"\n",
+    "never = 'shed:view'\nassume = \"known(resource.detached)\"",
+    "refuted"
+)]
+// A default that differs from type to type.
+#[case(
+    "permissions = ['shed:view']\n[resource.depot]\napplication = 'quay'\nactions = { view = '' }\n\
+     [resource.depot.attributes]\nopen = { type = 'boolean', from = 'request', default = false }\n\
+     [resource.crane]\napplication = 'quay'\nactions = { view = '' }\n\
+     [resource.crane.attributes]\nopen = { type = 'boolean', from = 'request', default = true }\n\
+     [resource.shed]\napplication = 'quay'\nactions = { view = '' }\n[resource.shed.relations]\nnear = ['depot', 'crane']\n\
+     [[rule]]\nkey = 'd'\neffect = 'deny'\npermissions = ['shed:view']\nwhen = \"not resource.near.open\"\n",
+    "never = 'shed:view'",
+    "refuted"
+)]
+// An integer that is added to a decimal does not overflow as an integer does.
+#[case(
+    "[[role.keeper.clause]]\npermissions = ['shed:view']\nwhen = \"resource.class + 1.0 > 9223372036854775807.0\"\n\
+     [resource.shed]\napplication = 'quay'\nactions = { view = '' }\n[resource.shed.attributes]\nclass = 'integer'\n",
+    "never = 'shed:view'",
+    "refuted"
+)]
+fn what_may_be_is_never_left_out(#[case] charter: &str, #[case] guarantee: &str, #[case] outcome: &str) {
+    assert_eq!(settle_beside(charter, guarantee), outcome, "{charter}\n{guarantee}");
+}
+
 #[test]
 fn an_example_is_small_and_told_as_sentences() {
     let report = settle("never = 'vessel:moor'\nwhen = 'subject == resource.agent'");

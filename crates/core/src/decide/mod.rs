@@ -15,6 +15,7 @@ pub mod actions;
 mod confer;
 mod evaluate;
 pub mod explain;
+pub(crate) mod facts;
 pub mod hints;
 pub mod holders;
 pub mod question;
@@ -28,6 +29,7 @@ mod walk;
 mod world;
 
 pub use confer::MAX_PAIRS;
+pub(crate) use evaluate::Lack;
 pub use evaluate::Part;
 pub use world::World;
 

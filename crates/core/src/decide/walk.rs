@@ -318,8 +318,18 @@ impl<'e> Walk<'e> {
             })
     }
 
+    /// Whether a grant of just this role to one of the holders counts, of those that are `meant`.
+    pub fn is_granted(&self, role: RoleId, meant: &dyn Fn(&Held) -> bool) -> bool {
+        self.holders.list.iter().flat_map(|(id, _)| self.engine.register.held(*id)).any(|held| {
+            let named = self.engine.link.roles[held.role.0 as usize];
+            meant(held)
+                && matches!(named, Some(Named::Role(found)) if found == role)
+                && self.counts(held, role).is_some()
+        })
+    }
+
     /// A grant of a tenant's own role: to users, and for what lies in that tenant.
-    fn made_counts(&self, held: &Held, made: &Made) -> bool {
+    pub fn made_counts(&self, held: &Held, made: &Made) -> bool {
         let is_user = self.subject.is_some_and(|id| self.engine.register.kind(id) == Sym::USER);
         is_user
             && self.site.tenant == Tenant::Is(made.tenant)

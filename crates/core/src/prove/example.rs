@@ -243,8 +243,12 @@ impl<'e, 'p> Maker<'e, 'p> {
             self.names.iter().map(|(id, name)| (*id, name.clone())).collect();
         for (thing, name) in &things {
             let out = *thing == self.encoding.resource && !registered;
-            let met = self.encoding.thing(*thing).named.is_none();
-            if met && !out {
+            let registered = match self.encoding.named_is_registered.get(thing) {
+                Some(bit) => self.is(*bit),
+                // What the charter names is not registered for that alone.
+                None => self.encoding.thing(*thing).named.is_none(),
+            };
+            if registered && !out {
                 self.entities.entry(name.clone()).or_default();
             }
         }
@@ -337,7 +341,7 @@ impl<'e, 'p> Maker<'e, 'p> {
                     }
                 }
                 Edge::Relation(relation) => self.relate(thing, name, relation, vec![other]),
-                Edge::Tenant | Edge::End(..) => {}
+                Edge::Tenant | Edge::Step | Edge::End(..) => {}
             }
         }
         if encoding.detached.get(&thing).is_some_and(|bit| self.is(*bit))

@@ -8,6 +8,7 @@
 //! What the formula cannot follow is left open in it, never closed: so *proved* means proved, and
 //! the price of a coarse encoding is *undecided*.
 
+mod counterpart;
 mod encode;
 mod example;
 mod formula;

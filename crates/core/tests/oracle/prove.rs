@@ -5,6 +5,7 @@ use crate::generate::{self, Dice};
 use crate::naive::Charter;
 use crate::render;
 use ostrog_core::prelude::*;
+use ostrog_core::prove::{Claim, Guarantee};
 use ostrog_core::rehearse::{Outcome, read};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -125,4 +126,69 @@ fn nothing_breaks_what_is_proved_and_every_example_breaks_what_is_refuted() {
     for word in ["proved", "refuted", "broken"] {
         assert!(tally.get(word).copied().unwrap_or(0) * 50 > cases as usize, "{tally:?}");
     }
+}
+
+/// Every request that can be has room in the formula, with the answer the engine gives: a
+/// proof speaks of no fewer requests than there are.
+fn has_room(bytes: &[u8], tally: &mut BTreeMap<&'static str, usize>) -> Result<(), String> {
+    let mut dice = Dice::new(bytes);
+    let charter = generate::charter(&mut dice);
+    let text = render::charter(&charter);
+    let sources = Sources::single("random.toml", &text);
+    let policy = Arc::new(charter::read(&sources).policy.ok_or("the generated charter is refused")?);
+    let written = Sources::single("guarantees.toml", &guarantees(&mut dice, &charter));
+    let beside = read(&written, &mut Vec::new()).checked(&policy, &written).unwrap_or_default();
+    let register = generate::register(&mut dice, &charter);
+    let mut world = World::new(Arc::clone(&policy), Register::default());
+    let mut kept = Vec::new();
+    for line in render::register(&register) {
+        // Only what the write checks let in is a register that proofs speak of.
+        if world.apply(&[line::from_json(&line)?]).is_ok() {
+            kept.push(line.to_string());
+        }
+    }
+    for _ in 0..QUESTIONS / 2 {
+        let question = generate::question(&mut dice, &charter);
+        let Some(permission) = policy.permission(&question.permission) else { continue };
+        if register.entities.get(&question.subject).is_some_and(|subject| subject.state != "active") {
+            continue;
+        }
+        let now = jiff::Timestamp::from_second(question.now).map_err(|error| error.to_string())?;
+        let request = render::request(&question);
+        let asked = request.resolve(world.engine(), now).map_err(|error| error.to_string())?;
+        let Ok(resolved) = &asked.question else { continue };
+        let mut scratch = Scratch::default();
+        let decision = decide(world.engine(), resolved, &mut scratch);
+        if scratch.was_too_much() || matches!(decision.reason, Reason::ResourceDeleted) {
+            continue;
+        }
+        *tally.entry(if decision.allowed { "allowed" } else { "denied" }).or_default() += 1;
+        let plain = Guarantee { claim: Claim::Never(permission), when: None, assume: None };
+        let about = policy.model().permissions[permission.index()].kind;
+        let of_type = beside.iter().filter(|guarantee| {
+            policy.model().permissions[guarantee.claim.permission().index()].kind == about
+        });
+        for guarantee in std::iter::once(&plain).chain(of_type) {
+            for depth in [1, 3] {
+                if let Err(what) = guarantee.has_room_for(&world, &request, now, depth) {
+                    return Err(format!(
+                        "no room at depth {depth} for {what:#?} {guarantee:#?}\n{question:#?}\n{text}\n{}",
+                        kept.join("\n")
+                    ));
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+#[test]
+fn every_request_has_room_in_the_formula() {
+    let mut tally = BTreeMap::new();
+    let cases = (crate::cases().unwrap_or(5_000) / 60).max(20);
+    for seed in 0..u64::from(cases) {
+        let bytes = generate::bytes(seed + 70_000, 12_000);
+        has_room(&bytes, &mut tally).unwrap_or_else(|why| panic!("seed {seed}: {why}"));
+    }
+    assert!(tally.get("allowed").copied().unwrap_or(0) > cases as usize, "{tally:?}");
 }

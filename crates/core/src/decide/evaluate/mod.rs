@@ -68,7 +68,7 @@ pub(super) enum Thing<'e> {
 
 /// What a path or operand reads.
 #[derive(Clone, Debug)]
-enum Read<'e> {
+pub(super) enum Read<'e> {
     Value(Value<'e>),
     /// An entity, and how it was reached: what `Walk::among` needs for the seal.
     Thing(Thing<'e>, Reached<'e>),
@@ -83,6 +83,13 @@ pub(super) struct Reached<'e> {
 
 const DIRECTLY: Reached<'static> = Reached { from: None, across: false };
 
+impl<'e> Reached<'e> {
+    /// From somewhere, without leaving its tenant.
+    pub fn from(thing: Thing<'e>) -> Self {
+        Reached { from: Some(thing), across: false }
+    }
+}
+
 /// Whether a conferral's path could be followed to all its ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Ends {
@@ -94,7 +101,7 @@ pub(super) enum Ends {
 
 /// Whether a list was read whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Whole {
+pub(super) enum Whole {
     Yes,
     No(Lack),
 }
@@ -212,7 +219,7 @@ impl<'e> Walk<'e> {
         }
     }
 
-    fn own_name(&self) -> Option<&'e str> {
+    pub(super) fn own_name(&self) -> Option<&'e str> {
         match &self.question.resource {
             Resource::Registered(id) => Some(self.engine.register.name(*id)),
             Resource::Stated { name, .. } => name.as_deref(),

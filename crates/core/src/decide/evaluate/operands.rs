@@ -129,7 +129,10 @@ impl<'e> Walk<'e> {
                 }
             }
             Root::Grant(name, kind) => self.each_granted(bound, name, kind, visit),
-            Root::Subject | Root::Resource => self.each_along(path, visit),
+            Root::Subject | Root::Resource => match self.root(path.root) {
+                Ok(read) => self.each_along(read, &path.steps, visit),
+                Err(lack) => Whole::No(lack),
+            },
         }
     }
 
@@ -152,16 +155,14 @@ impl<'e> Walk<'e> {
         if values.len() > MAX_MEMBERS { Whole::No(Lack::Incomplete) } else { Whole::Yes }
     }
 
-    pub(super) fn each_along(
+    /// Visits what steps lead to, of which one leads to many.
+    pub(in crate::decide) fn each_along(
         &self,
-        path: &'e Path,
+        mut read: Read<'e>,
+        steps: &[Step],
         visit: &mut dyn FnMut(Result<Read<'e>, Lack>) -> bool,
     ) -> Whole {
-        let mut read = match self.root(path.root) {
-            Ok(read) => read,
-            Err(lack) => return Whole::No(lack),
-        };
-        for (at, step) in path.steps.iter().enumerate() {
+        for (at, step) in steps.iter().enumerate() {
             let Read::Thing(thing, _) = read else { return Whole::No(Lack::IllTyped) };
             if !self.is_many(thing, *step) {
                 read = match self.step(thing, *step) {
@@ -170,7 +171,7 @@ impl<'e> Walk<'e> {
                 };
                 continue;
             }
-            let rest = &path.steps[at + 1..];
+            let rest = &steps[at + 1..];
             return match self.source(thing, *step) {
                 Err(lack) => Whole::No(lack),
                 Ok(Source::Scalars(scalars, declared)) => visit_scalars(scalars, declared, visit),

@@ -6,11 +6,7 @@ impl<'e> Walk<'e> {
     pub(super) fn one(&self, bound: Bound<'e>, path: &'e Path) -> Result<Read<'e>, Lack> {
         match path.root {
             Root::Subject | Root::Resource => self.steps(self.root(path.root)?, &path.steps),
-            Root::Context(index) => {
-                let declared = &self.engine.policy.model().context[index];
-                let stated = self.question.context[index].as_ref().or(declared.default.as_ref());
-                one_scalar(stated.ok_or(Lack::Missing)?, declared).map(Read::Value)
-            }
+            Root::Context(index) => self.context(index).map(Read::Value),
             Root::Grant(name, kind) => {
                 let mut first = Err(Lack::Missing);
                 self.each_granted(bound, name, kind, &mut |item| {
@@ -22,7 +18,14 @@ impl<'e> Walk<'e> {
         }
     }
 
-    pub(super) fn root(&self, root: Root) -> Result<Read<'e>, Lack> {
+    /// A key of the context.
+    pub(in crate::decide) fn context(&self, index: usize) -> Result<Value<'e>, Lack> {
+        let declared = &self.engine.policy.model().context[index];
+        let stated = self.question.context[index].as_ref().or(declared.default.as_ref());
+        one_scalar(stated.ok_or(Lack::Missing)?, declared)
+    }
+
+    pub(in crate::decide) fn root(&self, root: Root) -> Result<Read<'e>, Lack> {
         let thing = match root {
             Root::Subject => Thing::Registered(self.subject.ok_or(Lack::Missing)?),
             _ => self.site.thing.map_or(Thing::Own, Thing::Registered),
@@ -38,7 +41,7 @@ impl<'e> Walk<'e> {
         Ok(read)
     }
 
-    pub(super) fn step(&self, thing: Thing<'e>, step: Step) -> Result<Read<'e>, Lack> {
+    pub(in crate::decide) fn step(&self, thing: Thing<'e>, step: Step) -> Result<Read<'e>, Lack> {
         let register = self.engine.register;
         let value = match step {
             Step::Id | Step::Type => {
@@ -103,7 +106,7 @@ impl<'e> Walk<'e> {
         })
     }
 
-    pub(super) fn tenant_of(&self, thing: Thing<'_>) -> Tenant {
+    pub(in crate::decide) fn tenant_of(&self, thing: Thing<'_>) -> Tenant {
         match thing {
             Thing::Registered(id) => self.engine.tenant(id),
             // Only the question's own site leads to it.

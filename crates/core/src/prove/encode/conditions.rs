@@ -105,11 +105,13 @@ impl<'p> Encoding<'p> {
     fn equal(&mut self, a: Read, b: Read) -> Tri {
         let mut read = self.formula.and(a.there, b.there);
         if let (Value::Thing(x), Value::Thing(y)) = (a.value, b.value) {
-            // Without an id nobody can tell whether a new resource is what the charter names.
+            // Without an id nobody can tell whether a new resource is what the charter names, unless
+            // that is registered: then it is not.
             for (own, other) in [(x, y), (y, x)] {
                 if own == self.resource && self.thing(other).named.is_some() {
-                    let named_is_out = self.formula.or(self.has_id, self.registered);
-                    read = self.formula.and(read, named_is_out);
+                    let registered = self.is_named_registered(other);
+                    let can_be_told = self.formula.or(self.has_id, registered);
+                    read = self.formula.and(read, can_be_told);
                 }
             }
         }
@@ -217,9 +219,9 @@ impl<'p> Encoding<'p> {
     }
 
     fn sum(&mut self, seen: Seen<'_>, a: OperandId, b: OperandId, minus: bool) -> Read {
-        let (a, b) = (self.operand(seen, a), self.operand(seen, b));
-        let there = self.formula.and(a.there, b.there);
-        let (Value::Number(x), Value::Number(y)) = (a.value, b.value) else {
+        let (left, right) = (self.operand(seen, a), self.operand(seen, b));
+        let there = self.formula.and(left.there, right.there);
+        let (Value::Number(x), Value::Number(y)) = (left.value, right.value) else {
             return Read { there, ill: self.formula.no(), value: Value::Boolean(there) };
         };
         let step = x.step.min(y.step);
@@ -240,21 +242,45 @@ impl<'p> Encoding<'p> {
                 }
             }
         };
-        let fits = self.fits(key, value, [x, y]);
+        let of_integers = self.is_integer(seen, a) && self.is_integer(seen, b);
+        let fits = self.fits(key, value, of_integers && (x.unknown == 0 || y.unknown == 0));
         Read { there: self.formula.and(there, fits), ill: self.formula.no(), value: Value::Number(value) }
     }
 
+    /// Whether an operand is an integer, not only a whole number: a decimal ends elsewhere.
+    fn is_integer(&self, seen: Seen<'_>, id: OperandId) -> bool {
+        use crate::value::{Value as Known, ValueType};
+        let model = self.policy.model();
+        match &seen.condition.operands[id.index()] {
+            Operand::Value(value) => matches!(value, Known::Integer(_)),
+            Operand::Hour(..) | Operand::Count(_) => true,
+            Operand::Plus(a, b) | Operand::Minus(a, b) => {
+                self.is_integer(seen, *a) && self.is_integer(seen, *b)
+            }
+            Operand::Path(path) => {
+                let path = &seen.condition.paths[path.index()];
+                match (path.root, path.steps.last()) {
+                    (Root::Context(index), _) => model.context[index].kind == ValueType::Integer,
+                    (_, Some(Step::Attribute(name))) => model.kinds.iter().all(|kind| {
+                        kind.attribute(*name).is_none_or(|declared| declared.kind == ValueType::Integer)
+                    }),
+                    _ => false,
+                }
+            }
+            _ => false,
+        }
+    }
+
     /// Whether a sum is in range; where it is not, it is not there. Of an integer and a constant
-    /// that is known.
-    fn fits(&mut self, key: String, sum: Number, parts: [Number; 2]) -> Bit {
+    /// that is known, and `followed`.
+    fn fits(&mut self, key: String, sum: Number, followed: bool) -> Bit {
+        let key = format!("{key} {followed}");
         if let Some(known) = self.in_range.get(&key) {
             return *known;
         }
         let fits = self.formula.free();
-        let followed =
-            parts.iter().any(|part| part.unknown == 0) && parts.iter().all(|part| part.step == UNIT);
         if followed {
-            let inside = self.is_integer(sum);
+            let inside = self.is_in_range(sum);
             let yes = self.formula.yes();
             self.formula.same_if(yes, fits, inside);
         }
@@ -264,7 +290,7 @@ impl<'p> Encoding<'p> {
     }
 
     /// Whether a number is one that an integer can be.
-    fn is_integer(&mut self, number: Number) -> Bit {
+    fn is_in_range(&mut self, number: Number) -> Bit {
         let limit = |limit: i64| Theory::constant(i128::from(limit) * UNIT, UNIT);
         let least = self.theory.order(&mut self.formula, limit(i64::MIN), number, false);
         let most = self.theory.order(&mut self.formula, number, limit(i64::MAX), false);
@@ -330,14 +356,14 @@ impl<'p> Encoding<'p> {
         let mut at = root;
         let mut ill = no;
         for (n, step) in steps.iter().enumerate() {
-            let edge = match step {
-                Step::Within => Some(Edge::Within),
-                Step::Tenant => Some(Edge::Tenant),
-                Step::Relation(name) => Some(Edge::Relation(*name)),
+            let next = match step {
+                Step::Within => Some(self.within(at)),
+                Step::Tenant => Some(self.child(at, Edge::Tenant)),
+                Step::Relation(name) => Some(self.child(at, Edge::Relation(*name))),
                 _ => None,
             };
-            if let Some(edge) = edge {
-                at = self.child(at, edge);
+            if let Some(next) = next {
+                at = next;
                 let of = self.thing(at).ill;
                 ill = self.formula.or(ill, of);
                 continue;

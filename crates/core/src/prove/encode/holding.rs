@@ -125,7 +125,7 @@ impl<'p> Encoding<'p> {
     }
 
     /// The kinds that may lie around these.
-    fn around(&self, kinds: &[KindId]) -> Vec<KindId> {
+    pub fn around(&self, kinds: &[KindId]) -> Vec<KindId> {
         let model = self.policy.model();
         let mut found: Vec<KindId> = Vec::new();
         let mut waiting = kinds.to_vec();
@@ -277,13 +277,12 @@ impl<'p> Encoding<'p> {
                 let stops = self.formula.and(detached, here);
                 cut = self.formula.or(cut, stops);
             }
-            let edge = match step {
-                Step::Within => Edge::Within,
-                Step::Tenant => Edge::Tenant,
-                Step::Relation(name) => Edge::Relation(*name),
+            thing = match step {
+                Step::Within => self.within(thing),
+                Step::Tenant => self.child(thing, Edge::Tenant),
+                Step::Relation(name) => self.child(thing, Edge::Relation(*name)),
                 _ => return self.formula.free_tri(),
             };
-            thing = self.child(thing, edge);
         }
         let found = if rest.is_empty() {
             let there = self.thing(thing).there;

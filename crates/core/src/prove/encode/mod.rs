@@ -103,6 +103,8 @@ pub struct Encoding<'p> {
     pub by_group: HashMap<(RoleId, ThingId), Bit>,
     pub subject: ThingId,
     pub resource: ThingId,
+    /// What the charter names is registered, where that matters.
+    pub named_is_registered: HashMap<ThingId, Bit>,
     /// The question's resource is registered; it has an id.
     pub registered: Bit,
     pub has_id: Bit,

@@ -17,8 +17,10 @@ pub struct ThingId(pub u32);
 /// How a thing is come to.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Edge {
-    /// What it lies within.
+    /// What it lies within, as a place: roles come from there.
     Within,
+    /// The same as a step of a path, where such a step may not count because no tenant is known.
+    Step,
     /// Its tenant.
     Tenant,
     /// A relation with one target.
@@ -107,6 +109,7 @@ impl<'p> Encoding<'p> {
             of_tenant: HashMap::new(),
             made: Vec::new(),
             by_group: HashMap::new(),
+            named_is_registered: HashMap::new(),
             subject: ThingId(0),
             resource: ThingId(1),
             registered,
@@ -189,6 +192,17 @@ impl<'p> Encoding<'p> {
         })
     }
 
+    /// Whether what the charter names is registered.
+    pub fn is_named_registered(&mut self, named: ThingId) -> Bit {
+        if let Some(known) = self.named_is_registered.get(&named) {
+            return *known;
+        }
+        let bit = self.formula.free();
+        self.unlikely.push(bit);
+        self.named_is_registered.insert(named, bit);
+        bit
+    }
+
     /// The thing at the end of a step, or of nothing where the step leads to none.
     pub fn child(&mut self, from: ThingId, edge: Edge) -> ThingId {
         if let Some(known) = self.children.get(&(from, edge.clone())) {
@@ -196,6 +210,7 @@ impl<'p> Encoding<'p> {
         }
         match &edge {
             Edge::Within => self.outer(from),
+            Edge::Step => self.outer_by_step(from),
             Edge::Tenant => self.tenant(from),
             Edge::Relation(name) => self.related(from, *name),
             Edge::End(steps, _) => {
@@ -251,6 +266,31 @@ impl<'p> Encoding<'p> {
             }
         }
         outer
+    }
+
+    /// Where a path comes to by `within`. No step counts from what has no tenant that is known.
+    pub fn within(&mut self, from: ThingId) -> ThingId {
+        let kinds: Vec<KindId> = self.thing(from).kinds.iter().map(|(kind, _)| *kind).collect();
+        let lies_nowhere = |kind: &KindId| {
+            *kind != KindId::TENANT && self.policy.model().kinds[kind.index()].within.is_empty()
+        };
+        let ends_elsewhere = self.around(&kinds).iter().any(lies_nowhere);
+        self.child(from, if ends_elsewhere { Edge::Step } else { Edge::Within })
+    }
+
+    fn outer_by_step(&mut self, from: ThingId) -> ThingId {
+        let kinds = self.kinds_after(from, &[Step::Within]);
+        let stepped = self.new_child(from, Edge::Step, &kinds);
+        let (place, tenant) = (self.child(from, Edge::Within), self.child(from, Edge::Tenant));
+        let (there, ill) = (self.thing(stepped).there, self.thing(stepped).ill);
+        let (lies, known) = (self.thing(place).there, self.thing(tenant).there);
+        let counts = self.formula.and(lies, known);
+        let yes = self.formula.yes();
+        self.formula.same_if(yes, there, counts);
+        self.formula.clause(&[!ill]);
+        let same = self.are_same(stepped, place);
+        self.formula.implies(there, same);
+        stepped
     }
 
     fn tenant(&mut self, from: ThingId) -> ThingId {
@@ -411,8 +451,10 @@ impl<'p> Encoding<'p> {
         }
     }
 
-    /// A value that is stated, or the default; `open` where it can be stated at all.
-    fn stated(&mut self, declared: &Attribute, open: Bit) -> Read {
+    /// A value that is stated, or the default; `open` where it can be stated at all. The kinds that
+    /// declare it may have defaults of their own.
+    fn stated(&mut self, kinds: &[(Bit, &Attribute)], open: Bit) -> Read {
+        let (_, declared) = kinds[0];
         let value = self.value(declared);
         let (there, ill) = (self.formula.free(), self.formula.free());
         self.formula.clause(&[!there, !ill]);
@@ -425,18 +467,19 @@ impl<'p> Encoding<'p> {
         }
         // Where nothing may state it, only the default is left.
         self.formula.clause(&[open, !ill]);
-        match &declared.default {
-            None => self.formula.clause(&[open, !there]),
-            Some(default) => {
-                self.formula.clause(&[there, ill]);
-                let known = match default {
-                    Stated::One(scalar) => scalar.read(declared.kind).map(|known| self.literal(&known)),
-                    _ => None,
-                };
-                if let Some(known) = known {
-                    let same = self.same(value, known);
-                    self.formula.clause(&[open, !there, same]);
-                }
+        for (is, declared) in kinds {
+            let Some(default) = &declared.default else {
+                self.formula.clause(&[!*is, open, !there]);
+                continue;
+            };
+            self.formula.clause(&[!*is, there, ill]);
+            let known = match default {
+                Stated::One(scalar) => scalar.read(declared.kind).map(|known| self.literal(&known)),
+                _ => None,
+            };
+            if let Some(known) = known {
+                let same = self.same(value, known);
+                self.formula.clause(&[!*is, open, !there, same]);
             }
         }
         Read { there, ill, value }
@@ -468,18 +511,15 @@ impl<'p> Encoding<'p> {
             }
         };
         let alike = declared.iter().all(|(_, other)| {
-            other.kind == first.kind
-                && other.from == first.from
-                && other.default.is_none() == first.default.is_none()
-                && other.values == first.values
+            other.kind == first.kind && other.from == first.from && other.values == first.values
         });
         let read = if alike {
-            self.stated(first, open)
+            self.stated(&declared, open)
         } else {
             // Kinds that declare it otherwise: what it may be is left open.
             let plain = Attribute { values: None, default: None, ..first.clone() };
             let yes = self.formula.yes();
-            self.stated(&plain, yes)
+            self.stated(&[(yes, &plain)], yes)
         };
         // Of a kind that does not declare it, and of nothing, there is none.
         let declares = self.formula.any(declared.iter().map(|(is, _)| *is));
@@ -501,7 +541,7 @@ impl<'p> Encoding<'p> {
         }
         let declared = self.policy.model().context[index].clone();
         let yes = self.formula.yes();
-        let read = self.stated(&declared, yes);
+        let read = self.stated(&[(yes, &declared)], yes);
         self.context.insert(index, read);
         read
     }
