@@ -4,6 +4,7 @@ export const routes: RouteRecordRaw[] = [
   { path: '/', name: 'today', component: () => import('./pages/TodayPage.vue'), meta: { title: 'Home' } },
   { path: '/describe/:part(text|beside|import)?', name: 'describe', component: () => import('./pages/DescribePage.vue'), meta: { title: 'Describe' } },
   { path: '/roles/:type?', name: 'roles', component: () => import('./pages/RolesPage.vue'), meta: { title: 'Roles' } },
+  { path: '/roles/of/:role', name: 'role', component: () => import('./pages/RolePage.vue'), meta: { title: 'Roles' } },
   { path: '/give/:part(standby|groups|tenant-roles|beside)?', name: 'give', component: () => import('./pages/GivePage.vue'), meta: { title: 'Give' } },
   { path: '/refine/:part(rules|confers)?', name: 'refine', component: () => import('./pages/RefinePage.vue'), meta: { title: 'Refine' } },
   { path: '/register/:part(load)?', name: 'register', component: () => import('./pages/RegisterPage.vue'), meta: { title: 'Register' } },

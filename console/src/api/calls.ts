@@ -28,6 +28,7 @@ import type {
   Members,
   Model,
   Page,
+  Presence,
   ReachTold,
   Reached,
   Ran,
@@ -90,6 +91,7 @@ export const api = {
 
   drafts: () => call<Draft[]>('GET', '/api/v1/drafts'),
   draft: (id: string) => call<DraftText>('GET', named('/api/v1/drafts', id)),
+  presence: (id: string) => call<Presence>('PUT', `${named('/api/v1/drafts', id)}/presence`),
   saveDraft: (saving: Saving) => call<DraftText>('POST', '/api/v1/drafts', saving),
   discard: (id: string) => call<Draft>('DELETE', named('/api/v1/drafts', id)),
   check: (files: File[], grid?: string) => call<Checked>('POST', '/api/v1/texts/check', { files, ...(grid ? { grid } : {}) }),

@@ -20,6 +20,7 @@ export type Written = Narrow<S['WrittenShown'], { changed: RegisterLine[] }>
 
 export type Model = S['Model']
 export type TypeShown = S['TypeShown']
+export type Property = S['Property']
 export type RoleShown = S['RoleShown']
 export type RuleShown = Narrow<S['RuleShown'], { effect: 'allow' | 'deny' }>
 export type Grid = S['Grid']
@@ -71,6 +72,7 @@ export interface HolderTold {
   through?: string
 }
 export type AskedLately = S['AskedLately']
+export type Presence = S['PresenceShown']
 export type RehearsalText = S['RehearsalText']
 export type Ran = Narrow<S['RanShown'], { progress?: [number, number]; state: 'running' | 'held' | 'failed' | 'broken-off' }>
 export type CaseAsked = S['CaseAsked']

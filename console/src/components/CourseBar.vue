@@ -36,7 +36,8 @@ const next = computed(() => steps.value[steps.value.findIndex((step) => step.nam
         <small :class="{ denied: step.name === 'describe' && draft.errors.value }">{{ step.state }}</small>
       </li>
     </ol>
-    <span v-if="others.length" class="soft">also by {{ others.join(', ') }}</span>
+    <span v-if="draft.present.value.length" role="status">open to {{ draft.present.value.join(', ') }} too</span>
+    <span v-else-if="others.length" class="soft">also by {{ others.join(', ') }}</span>
     <span class="soft" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'saved' }}</span>
     <button type="button" class="plain-button" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</button>
     <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()">Next: {{ next.text }}</RouterLink>

@@ -5,10 +5,15 @@ import { api } from '../api/calls'
 import type { Model, TenantRoleLine } from '../api/types'
 import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { useDraft } from '../composables/useDraft'
 import { KEY } from '../support/words'
 
 /** Roles of a tenant's own making, out of what the charter lets tenants put into them. */
 const props = defineProps<{ model: Model }>()
+const draft = useDraft()
+/** In a draft what its text says. */
+const clauses = computed(() => (draft.checked.data.value?.model ?? props.model)['tenant-clauses'])
+const clause = reactive({ permissions: '', when: '' })
 const roles = useAsync(api.tenantRoles)
 const tenants = useAsync(() => api.entities('tenant:', 1000))
 const put = useAsync(api.putTenantRole)
@@ -17,7 +22,7 @@ const role = reactive<TenantRoleLine>({ tenant: '', key: '', permissions: [] })
 const isReady = computed(() => role.tenant && KEY.test(role.key) && role.permissions.length)
 const byType = computed(() => {
   const all = new Map<string, string[]>()
-  for (const permission of props.model['tenant-permissions']) {
+  for (const permission of new Set(props.model['tenant-clauses'].flatMap((one) => one.permissions))) {
     const type = permission.split(':')[0]!
     all.set(type, [...(all.get(type) ?? []), permission])
   }
@@ -27,6 +32,12 @@ onMounted(() => {
   void roles.run()
   void tenants.run()
 })
+
+async function let_() {
+  const permissions = clause.permissions.split(',').map((one) => one.trim()).filter(Boolean)
+  const value = { permissions, ...(clause.when.trim() ? { when: clause.when.trim() } : {}) }
+  if (await draft.edit([{ path: ['tenant-roles', 'clause', '#new'], value }])) Object.assign(clause, { permissions: '', when: '' })
+}
 
 async function make() {
   if (await put.run({ ...role })) await roles.run()
@@ -57,9 +68,25 @@ async function end(one: TenantRoleLine) {
       </tbody>
     </table>
   </section>
+  <section class="sheet plain" aria-labelledby="may">
+    <h2 id="may">What the charter lets tenants put into them</h2>
+    <ul>
+      <li v-for="(one, n) in clauses" :key="n" class="clause">
+        <span>{{ one.permissions.join(', ') }}<template v-if="one.when">, only when <code>{{ one.when }}</code></template></span>
+        <ElButton v-if="draft.draft.value" size="small" :aria-label="`Take out clause ${n + 1}`" @click="draft.edit([{ path: ['tenant-roles', 'clause', `#${n}`] }])">Take out</ElButton>
+      </li>
+    </ul>
+    <p v-if="!clauses.length">Nothing: the charter lets tenants make no roles.</p>
+    <form v-if="draft.draft.value" class="line" aria-label="New clause" @submit.prevent="let_">
+      <label>Permissions<input v-model="clause.permissions" name="clause-permissions" class="mono" placeholder="voyage:view, manifest:view" autocomplete="off" /></label>
+      <label class="wide">only when<input v-model="clause.when" class="mono" placeholder="always" autocomplete="off" spellcheck="false" /></label>
+      <ElButton native-type="submit" size="small" :disabled="!clause.permissions.trim()" :loading="draft.busy.value">Add it to the draft</ElButton>
+    </form>
+    <FailureNote v-if="draft.error.value" :error="draft.error.value" />
+  </section>
   <form class="sheet plain" aria-labelledby="make" @submit.prevent="make">
     <h2 id="make">Make one</h2>
-    <p v-if="!model['tenant-permissions'].length">The charter lets tenants make no roles: it has no <code>[[tenant-roles.clause]]</code>.</p>
+    <p v-if="!model['tenant-clauses'].length">What is live lets tenants make no roles.</p>
     <template v-else>
       <div class="line">
         <label>Tenant<select v-model="role.tenant" name="tenant"><option v-for="one in tenants.data.value?.items ?? []" :key="one.entity" :value="one.entity.slice(7)">{{ one.entity.slice(7) }}</option></select></label>
@@ -91,6 +118,21 @@ fieldset {
 legend {
   color: var(--soft);
   padding: 0;
+}
+ul {
+  list-style: none;
+  margin: 6px 0;
+  padding: 0;
+}
+.clause {
+  display: flex;
+  gap: 12px;
+  justify-content: space-between;
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+}
+.wide {
+  flex: 1 1 240px;
 }
 .do {
   text-align: right;

@@ -3,7 +3,8 @@ import { ElButton } from 'element-plus'
 import { computed, reactive, ref, watch } from 'vue'
 import type { Defined, TypeShown } from '../api/types'
 import { useDraft } from '../composables/useDraft'
-import { KEY } from '../support/words'
+import PropertyPanel from './PropertyPanel.vue'
+import { KEY, counted } from '../support/words'
 
 /** Applications and resource types as forms; each changes the same text as the editor. */
 const emit = defineEmits<{ goTo: [Defined] }>()
@@ -16,11 +17,12 @@ const type = computed(() => model.value?.types.find((known) => known.key === cho
 const others = computed(() => ['tenant', ...(model.value?.types ?? []).map((known) => known.key)])
 const named = reactive({ name: '', within: [] as string[] })
 const action = reactive({ key: '', description: '' })
-const attribute = reactive({ key: '', kind: 'text', many: false })
-const relation = reactive({ key: '', to: 'user', many: false })
 const newType = reactive({ key: '', application: '' })
 const newApplication = reactive({ key: '', name: '' })
-const TYPES = ['text', 'integer', 'decimal', 'boolean', 'time', 'duration', 'address']
+/** What has properties and is no resource. */
+const OTHERS: Record<string, string> = { user: 'Users', service: 'Services', tenant: 'Tenants', context: 'The context of a question' }
+const roots: Record<string, string> = { user: 'subject', service: 'subject' }
+const other = computed(() => model.value?.others.find((known) => known.key === chosen.value))
 
 watch(type, (known: TypeShown | undefined) => {
   named.name = known && known.name !== known.key ? known.name : ''
@@ -28,6 +30,7 @@ watch(type, (known: TypeShown | undefined) => {
 }, { immediate: true })
 
 const at = (...path: string[]) => ['resource', type.value!.key, ...path]
+const tableOf = (key: string, properties: string) => (key === 'tenant' ? ['tenant', properties] : ['subject', key, properties])
 const set = (path: string[], value?: unknown) => draft.edit([{ path, value }])
 const isKey = (text: string) => KEY.test(text)
 
@@ -43,16 +46,6 @@ async function addAction() {
   if (await set(at('actions', action.key), action.description || action.key)) Object.assign(action, { key: '', description: '' })
 }
 
-async function addAttribute() {
-  const value = attribute.many ? { type: attribute.kind, many: true } : attribute.kind
-  if (await set(at('attributes', attribute.key), value)) attribute.key = ''
-}
-
-async function addRelation() {
-  const value = relation.many ? { to: relation.to, many: true } : relation.to
-  if (await set(at('relations', relation.key), value)) relation.key = ''
-}
-
 async function addType() {
   const value = { application: newType.application || model.value?.applications[0]?.key, actions: { view: 'See it' } }
   if (await set(['resource', newType.key], value)) {
@@ -65,10 +58,8 @@ async function addApplication() {
   if (await set(['application', newApplication.key], { name: newApplication.name || newApplication.key })) Object.assign(newApplication, { key: '', name: '' })
 }
 
-function choose(key: string) {
-  chosen.value = key
-  if (props.beside) goTo('type', key)
-}
+// Beside the text, that goes where the form goes.
+watch(() => type.value?.key, (key) => props.beside && key && goTo('type', key), { immediate: true })
 
 function goTo(kind: string, name: string) {
   const found = draft.outline.value.find((one) => one.kind === kind && one.name === name)
@@ -84,15 +75,22 @@ function goTo(kind: string, name: string) {
         <h2>{{ application.name }}</h2>
         <ul>
           <li v-for="known in model.types.filter((known) => known.application === application.key)" :key="known.key">
-            <button type="button" class="pick" :aria-pressed="known.key === type?.key" @click="choose(known.key)">{{ known.key }}</button>
+            <button type="button" class="pick" :aria-pressed="!other && known.key === type?.key" @click="chosen = known.key">{{ known.key }}</button>
             <span class="soft">{{ known.within.length ? `in ${known.within.join(', ')}` : 'nowhere' }}</span>
           </li>
         </ul>
       </template>
+      <h2>Beside them</h2>
+      <ul>
+        <li v-for="one in model.others" :key="one.key">
+          <button type="button" class="pick" :aria-pressed="one.key === chosen" @click="chosen = one.key">{{ one.key }}</button>
+          <span class="soft">{{ counted(one.attributes.length + one.relations.length, one.key === 'context' ? 'key' : 'property', one.key === 'context' ? 'keys' : 'properties') }}</span>
+        </li>
+      </ul>
       <form class="line" @submit.prevent="addType">
         <label>New type<input v-model.trim="newType.key" name="new-type" class="mono" placeholder="lower-kebab" /></label>
-        <label>of<select v-model="newType.application"><option v-for="one in model.applications" :key="one.key" :value="one.key">{{ one.name }}</option></select></label>
-        <ElButton native-type="submit" size="small" :disabled="!isKey(newType.key)">Add the type</ElButton>
+        <label>of<select v-model="newType.application"><option value="">{{ model.applications[0]?.name }}</option><option v-for="one in model.applications.slice(1)" :key="one.key" :value="one.key">{{ one.name }}</option></select></label>
+        <ElButton native-type="submit" size="small" :disabled="!isKey(newType.key) || !model.applications.length">Add the type</ElButton>
       </form>
       <form class="line" @submit.prevent="addApplication">
         <label>New application<input v-model.trim="newApplication.key" name="new-application" class="mono" placeholder="lower-kebab" /></label>
@@ -100,7 +98,12 @@ function goTo(kind: string, name: string) {
         <ElButton native-type="submit" size="small" :disabled="!isKey(newApplication.key)">Add the application</ElButton>
       </form>
     </nav>
-    <article v-if="type" class="sheet" aria-labelledby="type">
+    <article v-if="other" class="sheet" aria-labelledby="other">
+      <h2 id="other">{{ OTHERS[other.key] }}</h2>
+      <PropertyPanel what="attribute" :root="roots[other.key] ?? other.key" :path="other.key === 'context' ? ['context'] : tableOf(other.key, 'attributes')" :properties="other.attributes" :usual="other.key === 'context' ? undefined : 'register'" />
+      <PropertyPanel v-if="other.key === 'user' || other.key === 'service'" what="relation" root="subject" :path="tableOf(other.key, 'relations')" :properties="other.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
+    </article>
+    <article v-else-if="type" class="sheet" aria-labelledby="type">
       <h2 id="type"><code>{{ type.key }}</code> <button type="button" class="plain-button" @click="goTo('type', type.key)">In the text</button></h2>
       <form class="line" @submit.prevent="describe">
         <label>Name<input v-model="named.name" :placeholder="type.key" /></label>
@@ -125,39 +128,8 @@ function goTo(kind: string, name: string) {
         <label class="wide">What it is<input v-model="action.description" name="action-words" /></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(action.key)">Add the action</ElButton>
       </form>
-      <h3>Attributes</h3>
-      <table v-if="type.attributes.length" class="rows">
-        <tbody>
-          <tr v-for="one in type.attributes" :key="one.key">
-            <td><code>resource.{{ one.key }}</code></td>
-            <td>{{ one.many ? 'a list of ' : '' }}{{ one.kind }}</td>
-            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('attributes', one.key))">Take out</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
-      <form class="line" @submit.prevent="addAttribute">
-        <label>New attribute<input v-model.trim="attribute.key" class="mono" /></label>
-        <label>Type<select v-model="attribute.kind"><option v-for="one in TYPES" :key="one">{{ one }}</option></select></label>
-        <label class="check"><input v-model="attribute.many" type="checkbox" />several</label>
-        <ElButton native-type="submit" size="small" :disabled="!isKey(attribute.key)">Add the attribute</ElButton>
-      </form>
-      <h3>Relations</h3>
-      <table v-if="type.relations.length" class="rows">
-        <tbody>
-          <tr v-for="one in type.relations" :key="one.key">
-            <td><code>resource.{{ one.key }}</code></td>
-            <td>{{ one.many ? 'any number of ' : '' }}{{ one.kind }}</td>
-            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('relations', one.key))">Take out</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
-      <form class="line" @submit.prevent="addRelation">
-        <label>New relation<input v-model.trim="relation.key" class="mono" /></label>
-        <label>To<select v-model="relation.to"><option v-for="one in ['user', 'service', 'group', ...others]" :key="one">{{ one }}</option></select></label>
-        <label class="check"><input v-model="relation.many" type="checkbox" />several</label>
-        <ElButton native-type="submit" size="small" :disabled="!isKey(relation.key)">Add the relation</ElButton>
-      </form>
-      <p class="soft">Values, defaults and where something is read from are written in the charter text.</p>
+      <PropertyPanel what="attribute" root="resource" :path="at('attributes')" :properties="type.attributes" usual="either" />
+      <PropertyPanel what="relation" root="resource" :path="at('relations')" :properties="type.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
     </article>
   </div>
 </template>

@@ -28,6 +28,7 @@ beforeEach(() => {
     calls.push({ path, body })
     if (path === '/api/v1/texts/check') return answer(200, { standing: standing(), outline: [], model: null })
     if (path === '/api/v1/texts/edit') return answer(200, { files: [{ path: 'roles.toml', text: 'edited' }] })
+    if (path.endsWith('/presence')) return answer(200, { others: ['night desk'], digest: kept.digest })
     if (options.method === 'POST' && body.from !== kept.digest) return answer(412, { type: '', title: '', status: 412, detail: 'It was saved anew since.' })
     if (options.method === 'POST') kept = { digest: `${kept.digest}+`, files: body.files as Saved['files'] }
     return answer(200, shown())
@@ -84,4 +85,23 @@ it('checks once after a pause in typing, and at once what a form changed', async
   expect(await draft.edit([{ path: ['role', 'cook'], value: {} }])).toBe(true)
   await flushPromises()
   expect([draft.files.value[0]?.text, draft.isChanged.value]).toEqual(['edited', true])
+})
+
+it('says that it is open, hears who else has it open, and follows what they save', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  await flushPromises()
+  expect(draft.present.value).toEqual(['night desk'])
+  kept = { digest: 'b', files: [{ path: 'roles.toml', text: 'theirs' }] }
+  await vi.advanceTimersByTimeAsync(16_000)
+  expect([draft.files.value[0]?.text, draft.other.value]).toEqual(['theirs', undefined])
+  // What is being written here is not written over: it is a choice.
+  draft.write('roles.toml', 'ours')
+  kept = { digest: 'c', files: [{ path: 'roles.toml', text: 'theirs again' }] }
+  await vi.advanceTimersByTimeAsync(16_000)
+  expect([draft.files.value[0]?.text, draft.other.value?.files[0]?.text]).toEqual(['ours', 'theirs again'])
+  draft.leave()
+  const said = calls.length
+  await vi.advanceTimersByTimeAsync(60_000)
+  expect([calls.length, draft.present.value]).toEqual([said, []])
 })

@@ -7,6 +7,8 @@ import { useAsync } from './useAsync'
 
 /** How long after a key press a text is checked. */
 const PAUSE = 300
+/** How often it is said that a draft is open here: the service forgets it after forty seconds. */
+const PRESENCE = 15_000
 
 const draft = shallowRef<Draft>()
 const files = shallowRef<File[]>([])
@@ -18,7 +20,10 @@ const other = shallowRef<{ draft: Draft; files: File[] }>()
 /** The resource type whose roles grid is looked at. */
 const sheet = ref('')
 const checked = useAsync((text: File[]) => api.check(text, sheet.value || undefined))
+/** Who else has it open just now. */
+const present = ref<string[]>([])
 let timer: ReturnType<typeof setTimeout> | undefined
+let sign: ReturnType<typeof setInterval> | undefined
 
 const isChanged = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.value))
 const standing = computed(() => checked.data.value?.standing)
@@ -29,7 +34,27 @@ function take(found: { draft: Draft; files: File[] }) {
   files.value = saved.value = found.files
   other.value = undefined
   localStorage.setItem('ostrog-draft', found.draft.id)
+  if (sign === undefined) {
+    sign = setInterval(() => void beThere(), PRESENCE)
+    void beThere()
+  }
   void checked.run(found.files)
+}
+
+/** Says that the draft is open here; hears who else has it open, and whether somebody saved it. */
+async function beThere() {
+  const own = draft.value
+  if (!own || busy.value) return
+  const found = await api.presence(own.id).catch(() => undefined)
+  // Meanwhile it was left or saved, or what was heard is not of this draft any more.
+  if (!found || busy.value || draft.value !== own) return
+  present.value = found.others
+  if (found.digest === own.digest || other.value) return
+  const theirs = await api.draft(own.id).catch(() => undefined)
+  if (!theirs || busy.value || draft.value !== own) return
+  // What nobody changed here follows; what somebody did is a choice of theirs.
+  if (isChanged.value) other.value = theirs
+  else take(theirs)
 }
 
 async function attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
@@ -135,6 +160,9 @@ export function useDraft() {
     files.value = saved.value = []
     error.value = undefined
     other.value = undefined
+    clearInterval(sign)
+    sign = undefined
+    present.value = []
     checked.clear()
     localStorage.removeItem('ostrog-draft')
   }
@@ -146,5 +174,5 @@ export function useDraft() {
   }
 
   const outline = computed<Checked['outline']>(() => checked.data.value?.outline ?? [])
-  return { draft, files, busy, error, other, checked, outline, isChanged, standing, errors, open, begin, write, edit, look, save, overwrite, yield: yield_, leave, resume }
+  return { draft, files, busy, error, other, present, checked, outline, isChanged, standing, errors, open, begin, write, edit, look, save, overwrite, yield: yield_, leave, resume }
 }

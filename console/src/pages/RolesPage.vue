@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api } from '../api/calls'
 import type { GridRow } from '../api/types'
 import DraftGate from '../components/DraftGate.vue'
@@ -162,7 +162,7 @@ async function addRole() {
       <p v-if="draft.draft.value" class="soft">Hatched cells differ from what is live. Enter gives the permission in the focused cell, or takes it back.</p>
     </div>
     <aside v-if="cell && row && column" class="sheet" aria-live="polite" aria-label="The cell in words">
-      <h2>{{ row.name }}</h2>
+      <h2>{{ row.name }} <RouterLink class="all" :to="{ name: 'role', params: { role: row.role } }">all of it</RouterLink></h2>
       <p v-if="row.description" class="soft">{{ row.description }}</p>
       <p class="sentence">{{ cell.text }}.</p>
       <p v-if="drafted && before !== cell.text" class="was">Live: {{ before }}.</p>
@@ -292,6 +292,10 @@ aside {
 aside p {
   margin: 4px 0;
   overflow-wrap: anywhere;
+}
+.all {
+  float: right;
+  font: 14px var(--sans);
 }
 .sentence {
   font: 16px/1.45 var(--serif);

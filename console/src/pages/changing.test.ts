@@ -4,13 +4,17 @@ import type { Component } from 'vue'
 import { createMemoryHistory, createRouter } from 'vue-router'
 import BlankAnswer from '../components/BlankAnswer.vue'
 import BulkLoad from '../components/BulkLoad.vue'
+import ConfersPanel from '../components/ConfersPanel.vue'
+import PropertyPanel from '../components/PropertyPanel.vue'
 import RulesPanel from '../components/RulesPanel.vue'
+import TenantRoles from '../components/TenantRoles.vue'
 import TypesForm from '../components/TypesForm.vue'
 import { useDraft } from '../composables/useDraft'
 import { routes } from '../router'
 import GivePage from './GivePage.vue'
 import KeysPage from './KeysPage.vue'
 import RegisterPage from './RegisterPage.vue'
+import RolePage from './RolePage.vue'
 import RolloutPage from './RolloutPage.vue'
 
 /** What pages send, beside a service that answers from a table and refuses everything else. */
@@ -22,18 +26,18 @@ interface Sent {
 let sent: Sent[] = []
 let answers: Record<string, unknown> = {}
 
-const role = (key: string, more = {}) => ({ key, name: key, description: '', includes: [], 'held-by': ['user'], grantable: true, values: [], ...more })
+const role = (key: string, more = {}) => ({ key, name: key, description: '', includes: [], 'held-by': ['user'], grantable: true, values: [], permissions: [], except: [], clauses: [], ...more })
 const rule = (key: string, effect: string, when: string) => ({ key, effect, permissions: ['manifest:release'], when, 'for-anyone': false, 'across-tenants': false })
 const type = { key: 'manifest', name: 'Manifest', application: 'customs', within: ['voyage'], actions: [{ key: 'view', name: 'view', description: 'Read it' }], attributes: [], relations: [] }
 const model = {
   applications: [{ key: 'customs', name: 'Customs desk', description: '' }],
   types: [type],
   roles: [role('deckhand'), role('line-agent', { values: [{ key: 'line', kind: 'text' }] }), role('owner', { grantable: false })],
-  context: [],
   rules: [rule('open-house', 'allow', 'resource.notice'), rule('held-cargo', 'deny', 'resource.held')],
   confers: [],
   separations: [],
-  'tenant-permissions': [],
+  'tenant-clauses': [],
+  others: [],
   groups: [],
 }
 const standing = (more = {}) => ({ findings: [], fits: true, changes: [], unfit: [], ...more })
@@ -49,6 +53,7 @@ beforeEach(() => {
     'GET /api/v1/tenant-roles': { items: [] },
     'GET /api/v1/drafts': [draft],
     'GET /api/v1/drafts/D-1': { draft, files, standing: standing() },
+    'PUT /api/v1/drafts/D-1/presence': { others: [], digest: 'a' },
     'POST /api/v1/texts/check': { standing: standing(), outline: [], model },
     'POST /api/v1/texts/edit': { files: [{ path: 'roles.toml', text: 'changed' }] },
   }
@@ -255,4 +260,90 @@ it('asks on from what a blank found', async () => {
   expect(page.find('h2').text()).toBe('Who may manifest:release on manifest:m-1?')
   expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual(['/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1'])
   expect(page.text()).toContain('and there are more')
+})
+
+describe('Forms of a draft', () => {
+  const edits = () => written('POST', '/api/v1/texts/edit').flatMap((body) => (body as { edits: unknown[] }).edits)
+  beforeEach(async () => {
+    await useDraft().open('D-1')
+    await flushPromises()
+    sent = []
+  })
+
+  it('changes one role in what differs, and its clauses by their place', async () => {
+    const clauses = [{ permissions: ['manifest:release'], when: 'resource.held' }]
+    const one = { ...model, roles: [role('deckhand'), role('inspector', { includes: ['deckhand'], clauses })], separations: [{ key: 's', name: '', roles: ['inspector', 'deckhand'] }] }
+    answers['POST /api/v1/texts/check'] = { standing: standing(), outline: [], model: one }
+    answers['GET /api/v1/roles/inspector/reached'] = { subjects: 2, grants: 1, whole: true }
+    await useDraft().open('D-1')
+    const page = await open(RolePage, '/roles/of/inspector')
+    expect(page.text()).toContain('Held by users.')
+    expect(page.text()).toContain('Nobody holds two of inspector, deckhand where both count.')
+    expect(page.text()).toContain('2 subjects by 1 grant of it')
+    expect(button(page, 'Write it into the draft').attributes('disabled')).toBeDefined()
+    await page.find('select[name=given-to]').setValue('members')
+    await page.find('input[name=when]').setValue('resource.size > 2')
+    await submit(page, 'form[aria-labelledby=change-role]')
+    await page.find('[aria-label="Take out clause 1"]').trigger('click')
+    await flushPromises()
+    await page.find('input[name=clause-permissions]').setValue('manifest:view, manifest:amend')
+    await page.find('input[name=clause-when]').setValue('resource.size < 9')
+    await submit(page, 'form[aria-label="New clause"]')
+    expect(edits()).toEqual([
+      { path: ['role', 'inspector', 'given-to'], value: 'members' },
+      { path: ['role', 'inspector', 'when'], value: 'resource.size > 2' },
+      { path: ['role', 'inspector', 'clause', '#0'] },
+      { path: ['role', 'inspector', 'clause', '#new'], value: { permissions: ['manifest:view', 'manifest:amend'], when: 'resource.size < 9' } },
+    ])
+  })
+
+  it('writes an attribute with all it says, and takes one out', async () => {
+    const properties = [{ key: 'state', kind: 'text', many: false, from: 'either', values: ['filed', 'held'], default: 'filed', 'across-tenants': false }]
+    const page = await open(PropertyPanel, '/', { what: 'attribute', root: 'resource', path: ['resource', 'manifest', 'attributes'], properties, usual: 'either' })
+    expect(page.text()).toContain('one of filed, held; filed where nothing states it')
+    await page.find('[aria-label="Change state"]').trigger('click')
+    await page.find('input[placeholder=any]').setValue('filed, held, released')
+    await submit(page, 'form')
+    await page.find('[aria-label="Take out state"]').trigger('click')
+    await flushPromises()
+    expect(edits()).toEqual([
+      { path: ['resource', 'manifest', 'attributes', 'state'], value: { type: 'text', values: ['filed', 'held', 'released'], default: 'filed' } },
+      { path: ['resource', 'manifest', 'attributes', 'state'] },
+    ])
+  })
+
+  it('takes a conferral out by its place among those of its type, and adds one by what is held', async () => {
+    const confer = (kind: string, role: string) => ({ kind, role, path: 'owner', sentence: `A ${kind} makes its owner its ${role}.` })
+    const confers = [confer('manifest', 'owner'), confer('vessel', 'owner'), confer('manifest', 'reader')]
+    const page = await open(ConfersPanel, '/', { model: { ...model, confers, separations: [{ key: 'apart', name: '', roles: ['a', 'b'] }] } })
+    await page.find('[aria-label="Take out: A manifest makes its owner its reader."]').trigger('click')
+    await page.find('[aria-label="Take out apart"]').trigger('click')
+    const [of, holds, role] = page.findAll('form[aria-labelledby=new-confer] select')
+    await of!.setValue('manifest')
+    await holds!.setValue('deckhand')
+    await page.find('input[name=path]').setValue('within')
+    await role!.setValue('owner')
+    await submit(page, 'form[aria-labelledby=new-confer]')
+    expect(edits()).toEqual([
+      { path: ['resource', 'manifest', 'confer', '#1'] },
+      { path: ['separation', 'apart'] },
+      { path: ['resource', 'manifest', 'confer', '#new'], value: { role: 'owner', to: { holds: 'deckhand', at: 'within' } } },
+    ])
+  })
+
+  it('shows what tenants may make roles of, under which condition, and changes it', async () => {
+    const clauses = [{ permissions: ['manifest:view'], when: 'not resource.held' }, { permissions: ['voyage:view'] }]
+    answers['POST /api/v1/texts/check'] = { standing: standing(), outline: [], model: { ...model, 'tenant-clauses': clauses } }
+    answers['GET /api/v1/entities'] = { items: [] }
+    await useDraft().open('D-1')
+    const page = await open(TenantRoles, '/give/tenant-roles', { model })
+    expect(page.text()).toContain('manifest:view, only when not resource.held')
+    await page.find('[aria-label="Take out clause 2"]').trigger('click')
+    await page.find('input[name=clause-permissions]').setValue('berth:view')
+    await submit(page, 'form[aria-label="New clause"]')
+    expect(edits()).toEqual([
+      { path: ['tenant-roles', 'clause', '#1'] },
+      { path: ['tenant-roles', 'clause', '#new'], value: { permissions: ['berth:view'] } },
+    ])
+  })
 })

@@ -18,6 +18,7 @@ pub mod cluster;
 pub mod draft;
 pub mod follow;
 pub mod key;
+pub mod presence;
 pub mod rehearsal;
 pub mod revision;
 pub mod workspace;

@@ -188,6 +188,17 @@ pub enum Stated {
     Unfit,
 }
 
+impl Stated {
+    /// The same as JSON; what no attribute can be is nothing.
+    pub fn to_json(&self) -> serde_json::Value {
+        match self {
+            Stated::One(scalar) => scalar.to_json(),
+            Stated::Many(scalars) => scalars.iter().map(Scalar::to_json).collect(),
+            Stated::Unfit => serde_json::Value::Null,
+        }
+    }
+}
+
 /// A declared attribute.
 #[derive(Clone, Debug)]
 pub struct Attribute {

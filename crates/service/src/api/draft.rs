@@ -15,6 +15,7 @@ use ostrog_core::names::suggested;
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, MAX_CHARTER_BYTES, MAX_FILES, Severity, SourceFile, Sources, wrong_path};
 use ostrog_store::draft::{Draft, DraftInfo, Onto};
+use ostrog_store::presence::Present;
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use utoipa::ToSchema;
@@ -267,6 +268,38 @@ pub async fn draft(
 ) -> Result<Json<DraftText>, Problem> {
     operator.needs("charter:read")?;
     show_text(&app, find(&app, &id).await?)
+}
+
+/// Who has a draft open, and whether its text is still the one that was read.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct PresenceShown {
+    /// Who else has it open just now, by the names of their keys.
+    others: Vec<String>,
+    /// SHA-256 of its files as they are saved now.
+    digest: String,
+}
+
+/// Tells that a draft is open here, and asks who else has it open. Said anew every quarter of a
+/// minute; whoever says nothing for forty seconds is taken to have left.
+#[utoipa::path(put, path = "/api/v1/drafts/{id}/presence", tag = "charter",
+    params(("id" = String, Path, description = "D-1")),
+    responses(
+        (status = 200, description = "Who else has it open", body = PresenceShown),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn be_present(
+    State(app): State<App>,
+    operator: Operator,
+    Path(id): Path<String>,
+) -> Result<Json<PresenceShown>, Problem> {
+    operator.needs("charter:draft")?;
+    let draft = find(&app, &id).await?;
+    let others = app.node.store().be_present(draft.info.number, &operator.key.id).await?;
+    let called = |one: Present| if one.name.is_empty() { one.key } else { one.name };
+    Ok(Json(PresenceShown {
+        others: others.into_iter().map(called).collect(),
+        digest: draft.info.digest.to_string(),
+    }))
 }
 
 /// Discards a draft.

@@ -8,6 +8,7 @@ mod charter;
 mod draft;
 mod holdings;
 mod keys;
+mod model;
 mod questions;
 mod register;
 mod rehearsals;
@@ -33,10 +34,11 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(charter::status))
         .routes(routes!(charter::revisions))
         .routes(routes!(charter::revision))
-        .routes(routes!(charter::model))
-        .routes(routes!(charter::grid))
+        .routes(routes!(model::model))
+        .routes(routes!(model::grid))
         .routes(routes!(draft::drafts, draft::save))
         .routes(routes!(draft::draft, draft::discard))
+        .routes(routes!(draft::be_present))
         .routes(routes!(draft::roll_out))
         .routes(routes!(text::check))
         .routes(routes!(text::change))

@@ -1,7 +1,8 @@
 //! Texts on the way: checked as they are written, changed by forms, and begun from a document.
 
-use super::charter::{File, Model};
+use super::charter::File;
 use super::draft::{Standing, sources, standing};
+use super::model::Model;
 use crate::App;
 use crate::body::{LARGE, StrictJson};
 use crate::caller::Operator;

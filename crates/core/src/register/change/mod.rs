@@ -201,7 +201,7 @@ impl Register {
             line["members"] = names(&record.members).into();
         }
         for (name, value) in &record.attributes {
-            line["attributes"][self.text(*name)] = stated_json(value);
+            line["attributes"][self.text(*name)] = value.to_json();
         }
         for (name, to) in &record.relations {
             line["relations"][self.text(*name)] = names(to).into();
@@ -256,14 +256,6 @@ impl Register {
             inner["name"] = name.as_ref().into();
         }
         json!({ "tenant-role": inner })
-    }
-}
-
-fn stated_json(value: &Stated) -> Value {
-    match value {
-        Stated::One(scalar) => scalar.to_json(),
-        Stated::Many(scalars) => scalars.iter().map(crate::value::Scalar::to_json).collect(),
-        Stated::Unfit => Value::Null,
     }
 }
 

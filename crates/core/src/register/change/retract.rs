@@ -13,7 +13,7 @@ impl Batch<'_, '_> {
                     return Err(format!("nothing is stated of {entity}.{name}"));
                 };
                 if value.as_ref().is_some_and(|value| *value != known) {
-                    return Err(format!("{entity}.{name} is {}, not that", stated_json(&known)));
+                    return Err(format!("{entity}.{name} is {}, not that", known.to_json()));
                 }
                 let mut record = self.register.record(id);
                 record.attributes.retain(|(known, _)| *known != sym);
