@@ -51,7 +51,7 @@ async function add() {
   </section>
   <DraftGate what="What relationships confer is changed in a draft.">
     <form class="sheet plain" aria-labelledby="new-confer" @submit.prevent="add">
-      <h2 id="new-confer">Another</h2>
+      <h2 id="new-confer">Another role from a relationship</h2>
       <div class="line">
         <label>A<select v-model="form.type"><option v-for="known in model.types" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
         <label>makes<select v-model="form.holds"><option value="">who stands at its</option><option v-for="known in model.roles" :key="known.key" :value="known.key">whoever holds {{ known.key }} at its</option></select></label>

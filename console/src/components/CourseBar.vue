@@ -25,7 +25,9 @@ const steps = computed(() => [
 ])
 /** Who else saved it. */
 const others = computed(() => (draft.draft.value?.authors ?? []).filter((author) => author !== session.who.value?.key))
-const next = computed(() => steps.value[steps.value.findIndex((step) => step.name === route.name) + 1])
+const at = computed(() => steps.value.findIndex((step) => step.name === (route.name === 'role' ? 'roles' : route.name)))
+/** From beside the way, such as Home, it leads on to nowhere. */
+const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1]))
 </script>
 
 <template>

@@ -96,6 +96,8 @@ fieldset {
   display: flex;
   flex-wrap: wrap;
   gap: 2px 16px;
+  max-height: 200px;
+  overflow: auto;
   border: 0;
   padding: 0;
   margin: 10px 0 0;
