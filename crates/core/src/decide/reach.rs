@@ -110,11 +110,25 @@ pub(super) fn by_grant_alone(engine: Engine<'_>, permission: PermId) -> bool {
 
 /// The resources that the subject's grants could reach, in order; none if it could be any.
 pub(crate) fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
+    let mut waiting = giving_places(engine, question)?;
+    let mut all: Vec<EntityId> = Vec::new();
+    while let Some(next) = waiting.pop() {
+        all.push(next);
+        waiting.extend_from_slice(engine.register.contents(next));
+    }
+    all.sort_unstable();
+    all.dedup();
+    Some(all)
+}
+
+/// The places of the subject's grants that could give the permission; none if it could come without
+/// one, or by one everywhere.
+pub(crate) fn giving_places(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
     let Subject::Entity(subject) = question.subject else { return None };
     if !by_grant_alone(engine, question.permission) {
         return None;
     }
-    let mut all: Vec<EntityId> = Vec::new();
+    let mut places: Vec<EntityId> = Vec::new();
     for holder in engine.register.holders_of(subject) {
         for held in engine.register.held(holder) {
             let gives = match engine.link.roles[held.role.0 as usize] {
@@ -127,17 +141,11 @@ pub(crate) fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<
             match held.at() {
                 _ if !gives => {}
                 PlaceOf::Everywhere => return None,
-                PlaceOf::At(place) => {
-                    let mut waiting = vec![place];
-                    while let Some(next) = waiting.pop() {
-                        all.push(next);
-                        waiting.extend_from_slice(engine.register.contents(next));
-                    }
-                }
+                PlaceOf::At(place) => places.push(place),
             }
         }
     }
-    all.sort_unstable();
-    all.dedup();
-    Some(all)
+    places.sort_unstable();
+    places.dedup();
+    Some(places)
 }

@@ -16,6 +16,7 @@ use crate::register::EntityId;
 use alike::Alike;
 use depends::Depends;
 use jiff::Timestamp;
+use places::Places;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -165,25 +166,26 @@ pub fn shift(
         let resources = alike::resources([before, after], &read, kind, same_register);
         made.subjects = made.subjects.max(subjects.iter().map(|group| group.names.len()).sum());
         made.kinds_of_subjects = made.kinds_of_subjects.max(subjects.len());
+        let mut places = Places::new(&sides, &resources, MAX_RESOURCES);
         for (at, group) in subjects.iter().enumerate() {
             let mut questions = [0, 1].map(|side| sides[side].question(&group.names[0], &permission));
-            for place in places::of(&sides, &questions, &resources) {
+            for place in places.of(&questions) {
                 if made.asked % 1_024 == 1_023 && !go_on() {
                     stopped = true;
                 }
                 made.asked += 1;
-                let ids = place.first().map_or([None, None], |first| resources.ids[*first]);
+                let ids = place.first.first().map_or([None, None], |first| resources.ids[*first]);
                 let answers = [0, 1].map(|side| sides[side].ask(questions[side].as_mut(), ids[side]));
                 if answers[0].allowed != answers[1].allowed {
                     let told = [0, 1].map(|side| {
                         (answers[side].allowed, answers[side].reason.code(sides[side].world.engine()))
                     });
                     let mut first: Vec<&str> =
-                        place.iter().take(MAX_RESOURCES).map(|at| resources.names[*at].as_str()).collect();
+                        place.first.iter().map(|at| resources.names[*at].as_str()).collect();
                     if first.is_empty() {
                         first.push("a new one");
                     }
-                    note(&mut lines, &permission, &group.names, (place.len().max(1), &first), &told);
+                    note(&mut lines, &permission, &group.names, (place.count.max(1), &first), &told);
                 }
                 if stopped {
                     break;
