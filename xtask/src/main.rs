@@ -58,7 +58,7 @@ fn demo(arguments: &[String]) -> Result<()> {
 }
 
 fn test() -> Result<()> {
-    setup::packages(&[setup::POSTGRESQL, setup::CHROMIUM, setup::CHROMEDRIVER])?;
+    setup::packages(&[setup::POSTGRESQL, setup::CHROMIUM, setup::CHROMEDRIVER, setup::XMLLINT])?;
     run::step("formatting");
     cargo(&["fmt", "--all", "--check"])?;
     setup::console()?;

@@ -18,6 +18,9 @@ pub const CHROMIUM: Package = Package { name: "chromium", brings: "/usr/bin/chro
 /// Drives it.
 pub const CHROMEDRIVER: Package = Package { name: "chromium-driver", brings: "/usr/bin/chromedriver" };
 
+/// Holds the report for pipelines against its schema.
+pub const XMLLINT: Package = Package { name: "libxml2-utils", brings: "/usr/bin/xmllint" };
+
 /// Whether a file exists; a `*` in its path stands for any one folder.
 fn is_there(path: &str) -> bool {
     match path.split_once("/*/") {

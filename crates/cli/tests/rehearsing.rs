@@ -42,6 +42,10 @@ fn a_careless_draft_is_refuted_and_locks_people_out_and_a_mended_one_is_clean() 
     assert_eq!((&json["shift"]["losing"], &json["against"]["of"]), (&json!(7), &json!("demo/harbour")));
     let xml = std::fs::read_to_string(at("r.xml")).expect("written");
     assert!(xml.contains("tests=\"53\" skipped=\"0\" failures=\"2\" errors=\"0\""), "{xml}");
+    let schema = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/data/junit.xsd");
+    let mut lint = Command::new("xmllint");
+    let (code, _, said) = run(lint.args(["--noout", "--nonet", "--schema", schema]).arg(at("r.xml")));
+    assert_eq!(code, 0, "{said}");
     let page = std::fs::read_to_string(at("r.html")).expect("written");
     assert!(
         page.starts_with("<!DOCTYPE html>") && page.contains("<svg") && !page.contains("src="),

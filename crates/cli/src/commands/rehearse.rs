@@ -22,10 +22,11 @@ use std::sync::atomic::{AtomicBool, Ordering};
 pub struct Args {
     /// The rehearsal's folder
     dir: PathBuf,
-    /// The charter's folder
-    #[arg(long, value_name = "DIR")]
-    charter: PathBuf,
-    /// The facts a rehearsal that is not stand-alone is laid over, and the shift is made on
+    /// The charter: a folder, a draft (D-17), a revision, or what is live
+    #[arg(long, value_name = "DIR|D-N|REVISION|live", default_value = "live")]
+    charter: String,
+    /// The facts a rehearsal that is not stand-alone is laid over, and the shift is made on; without
+    /// it those of the service
     #[arg(long, value_name = "FILE")]
     register: Option<PathBuf>,
     /// Tell who gains and who loses: against live, a revision, a draft or another folder
@@ -60,9 +61,9 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             return Err(Failure::input(format!("no case's and no guarantee's name contains {only:?}")));
         }
     }
-    if rehearsal.over && args.register.is_none() {
+    if rehearsal.over && args.register.is_none() && global.server.is_none() {
         return Err(Failure::misused(
-            "this rehearsal is laid over a register (stand-alone = false); name its facts with --register FILE",
+            "this rehearsal is laid over a register (stand-alone = false); name its facts with --register FILE, or a service with --server URL",
         ));
     }
     let against = match args.against.as_str() {
@@ -72,10 +73,10 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     if !rehearsal.over && args.register.is_some() && against.is_none() {
         shell.notice("this rehearsal stands alone; the register is not looked at");
     }
-    let policy = files::policy(&args.charter, shell)?;
-    let facts = match (&args.register, &against) {
-        (None, None) => Register::default(),
-        (file, _) => sides::facts(file.as_deref(), &policy, global).await?,
+    let sides::Side { words, policy } = sides::charter(&args.charter, global, shell).await?;
+    let facts = match &args.register {
+        None if against.is_none() && !rehearsal.over => Register::default(),
+        file => sides::facts(file.as_deref(), &policy, global).await?,
     };
     let found = {
         let run = Run {
@@ -83,13 +84,15 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
             rehearsal: &rehearsal,
             sources: &sources,
             policy: &policy,
+            of: &words,
             facts: &facts,
             shell,
         };
         let stop = stopped_by_hand();
         tokio::task::block_in_place(|| run.all(against, &stop))?
     };
-    shell.notice(&format!("offline, {}", args.charter.display()));
+    let offline = Path::new(&args.charter).is_dir();
+    shell.notice(&if offline { format!("offline, {words}") } else { words.clone() });
     write(args.json.as_deref(), || serde_json::to_string_pretty(&found).unwrap_or_default())?;
     write(args.junit.as_deref(), || junit(&found))?;
     write(args.html.as_deref(), || html(&found))?;
@@ -136,6 +139,8 @@ struct Run<'a> {
     rehearsal: &'a Rehearsal,
     sources: &'a Sources,
     policy: &'a Arc<Policy>,
+    /// What the charter is called.
+    of: &'a str,
     facts: &'a Register,
     shell: &'a Shell,
 }
@@ -169,7 +174,7 @@ impl Run<'_> {
             version: env!("CARGO_PKG_VERSION").to_owned(),
             at: Timestamp::from_second(now.as_second()).unwrap_or(now).to_string(),
             name: self.policy.model().name.clone(),
-            of: self.args.charter.display().to_string(),
+            of: self.of.to_owned(),
             charter: report.charter,
             against: against
                 .map(|side| Against { of: side.words, charter: side.policy.digest().to_string() }),
