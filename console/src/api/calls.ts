@@ -102,8 +102,8 @@ export const api = {
 
   entity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
   around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
-  entities: (prefix: string, limit: number, after?: string, attribute?: string) =>
-    call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, after, attribute, brief: 'true' })),
+  entities: (prefix: string, limit: number, more: { after?: string; attribute?: string; containing?: string } = {}) =>
+    call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, ...more, brief: 'true' })),
   members: (name: string, after?: string) => call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after })),
   putEntity: (line: EntityLine, tag?: string) =>
     call<Written>('PUT', named('/api/v1/entities', line.entity), line, { headers: tag ? { 'if-match': tag } : { 'if-none-match': '*' } }),

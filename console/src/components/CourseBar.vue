@@ -1,8 +1,11 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { computed, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
+import { api } from '../api/calls'
+import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useSession } from '../composables/useSession'
+import { rehearsedState } from '../support/rehearsed'
 import { counted } from '../support/words'
 import { texts } from '../texts/en'
 
@@ -10,6 +13,8 @@ import { texts } from '../texts/en'
 const route = useRoute()
 const draft = useDraft()
 const session = useSession()
+const runs = useAsync(api.rehearsals)
+watch([() => route.name, () => draft.draft.value?.digest], () => draft.draft.value && void runs.run(), { immediate: true })
 const changes = computed(() => draft.standing.value?.changes ?? [])
 const about = (...kinds: string[]) => changes.value.filter((change) => kinds.includes(change.about)).length
 const said = (count: number) => (count ? counted(count, 'change') : 'as it is live')
@@ -20,7 +25,7 @@ const steps = computed(() => [
   { name: 'refine', text: texts.areas.refine, state: said(about('rule', 'confer', 'condition', 'separation')) },
   { name: 'connect', text: texts.areas.connect, state: said(about('route', 'affordance')) },
   { name: 'try', text: texts.areas.try, state: 'ask under it' },
-  { name: 'rehearse', text: texts.areas.rehearse, state: 'against live' },
+  { name: 'rehearse', text: texts.areas.rehearse, state: draft.draft.value ? rehearsedState(runs.data.value ?? [], draft.draft.value, draft.isChanged.value) : '' },
   { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
 ])
 /** Who else saved it. */

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ref, useId, watch } from 'vue'
+import { onScopeDispose, ref, useId, watch } from 'vue'
 import { api } from '../api/calls'
 import { useAsync } from '../composables/useAsync'
 
@@ -8,11 +8,18 @@ const props = defineProps<{ label: string; placeholder: string; known?: string[]
 const model = defineModel<string>({ required: true })
 const id = useId()
 const typed = ref(false)
-const found = useAsync(async (prefix: string) => (await api.entities(prefix, 12)).items.map((item) => item.entity))
+/** Whole names by how they begin; a bare word by where it stands. */
+const found = useAsync(async (text: string) => {
+  const page = text.includes(':') ? await api.entities(text, 12) : await api.entities('', 12, { containing: text })
+  return page.items.map((item) => item.entity)
+})
+let timer: ReturnType<typeof setTimeout> | undefined
 
 watch(model, (text) => {
-  if (!props.known && typed.value && text.includes(':')) void found.run(text)
+  clearTimeout(timer)
+  if (!props.known && typed.value && text.length > 1) timer = setTimeout(() => void found.run(text), 150)
 })
+onScopeDispose(() => clearTimeout(timer))
 </script>
 
 <template>

@@ -14,8 +14,12 @@ const route = useRoute()
 const router = useRouter()
 const status = useStatus()
 const model = useAsync(() => api.model())
-const found = useAsync((prefix: string, attribute: string, after: string) => api.entities(prefix, 50, after || undefined, attribute || undefined))
-const prefix = ref('')
+/** A page of what stands everywhere a text stands, or of one type, and states something. */
+const found = useAsync((containing: string, type: string, attribute: string, after: string) =>
+  api.entities(type && `${type}:`, 50, { containing, attribute, after }),
+)
+const containing = ref('')
+const type = ref('')
 const attribute = ref('')
 const text = (value: unknown) => (typeof value === 'string' ? value : '')
 const kinds = computed(() => ['user', 'service', 'group', 'tenant', ...(model.data.value?.types ?? []).map((type) => type.key)])
@@ -24,15 +28,16 @@ onMounted(model.run)
 watch(
   () => route.query,
   (query) => {
-    prefix.value = text(query.prefix)
+    containing.value = text(query.containing)
+    type.value = text(query.type)
     attribute.value = text(query.attribute)
-    void found.run(prefix.value, attribute.value, text(query.after))
+    void found.run(containing.value, type.value, attribute.value, text(query.after))
   },
   { immediate: true },
 )
 
 function search(after = '') {
-  const query = { prefix: prefix.value.trim(), attribute: attribute.value.trim(), after }
+  const query = { containing: containing.value.trim(), type: type.value, attribute: attribute.value.trim(), after }
   void router.push({ query: Object.fromEntries(Object.entries(query).filter(([, value]) => value)) })
 }
 
@@ -57,17 +62,15 @@ function said(line: EntityLine): string {
   <BulkLoad v-if="route.params.part === 'load'" />
   <template v-else>
     <form class="plain line" aria-label="Search" @submit.prevent="search()">
-      <label>Name begins<input v-model="prefix" name="prefix" class="mono" placeholder="user:in" autocomplete="off" spellcheck="false" /></label>
+      <label>In its name, or in what is said of it<input v-model="containing" name="containing" class="mono" placeholder="ines" autocomplete="off" spellcheck="false" /></label>
+      <label>of type<select v-model="type" name="type"><option value="">any</option><option v-for="kind in kinds" :key="kind">{{ kind }}</option></select></label>
       <label>and states<input v-model="attribute" name="attribute" class="mono" placeholder="clearance=3" autocomplete="off" spellcheck="false" /></label>
       <ElButton type="primary" native-type="submit">Search</ElButton>
     </form>
-    <p class="kinds">
-      <button v-for="kind in kinds" :key="kind" type="button" class="name" @click="((prefix = `${kind}:`), search())">{{ kind }}</button>
-    </p>
     <FailureNote v-if="found.error.value" :error="found.error.value" />
     <section v-if="found.data.value" class="sheet" aria-label="Found">
       <p v-if="!found.data.value.items.length">
-        Nothing is registered that begins so{{ attribute ? ' and states that' : '' }}. The register has {{ counted(status.data.value?.entities ?? 0, 'entity', 'entities') }}; load more from a file.
+        Nothing is registered that is so{{ attribute ? ' and states that' : '' }}. The register has {{ counted(status.data.value?.entities ?? 0, 'entity', 'entities') }}; load more from a file.
       </p>
       <table v-else class="rows">
         <thead><tr><th scope="col">Entity</th><th scope="col">What is said of it</th></tr></thead>
@@ -86,11 +89,6 @@ function said(line: EntityLine): string {
 </template>
 
 <style scoped>
-.kinds {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 4px 12px;
-}
 td {
   overflow-wrap: anywhere;
 }

@@ -210,12 +210,15 @@ describe('Load', () => {
 describe('Register', () => {
   it('searches on the server, page by page, with the search in the address', async () => {
     answers['GET /api/v1/entities'] = { items: [{ entity: 'group:a', 'member-count': 3 }, { entity: 'user:a', attributes: { rank: 3 } }], next: 'user:a' }
-    const page = await open(RegisterPage, '/register?prefix=u&attribute=rank=3')
+    const page = await open(RegisterPage, '/register?containing=u&type=user&attribute=rank=3')
     expect(page.text()).toContain('3 members')
     expect(page.text()).toContain('rank 3')
     await press(page, 'Next page')
     const searches = sent.filter((one) => one.path.startsWith('/api/v1/entities')).map((one) => one.path)
-    expect(searches).toEqual(['/api/v1/entities?prefix=u&limit=50&attribute=rank%3D3&brief=true', '/api/v1/entities?prefix=u&limit=50&after=user%3Aa&attribute=rank%3D3&brief=true'])
+    expect(searches).toEqual([
+      '/api/v1/entities?prefix=user%3A&limit=50&containing=u&attribute=rank%3D3&brief=true',
+      '/api/v1/entities?prefix=user%3A&limit=50&containing=u&attribute=rank%3D3&after=user%3Aa&brief=true',
+    ])
   })
 })
 

@@ -1,4 +1,4 @@
-import type { Explanation } from '../api/types'
+import type { Draft, Explanation, Ran } from '../api/types'
 
 /** What a rehearsal found, as the service keeps it. */
 export interface Rehearsed {
@@ -73,4 +73,13 @@ export function wrong(check: CaseFound['checks'][number]): string {
   const reason = check['expected-reason']
   const wanted = reason && check.expected === explanation.allowed ? `but because of ${explanation.reason}, not ${reason}` : check.expected ? 'and should' : 'and should not'
   return `${check.subject} ${word} ${check.permission} on ${check.resource ?? 'a new one'}, ${wanted}: ${explanation.sentence}`
+}
+
+/** How the rehearsal of a draft stands, for the course: of the text that is saved, or of one before. */
+export function rehearsedState(runs: Ran[], draft: Draft, isChanged: boolean): string {
+  const last = runs.filter((run) => run.of === draft.id).sort((a, b) => b.number - a.number)[0]
+  if (!last || last.state === 'broken-off') return 'not yet'
+  if (last.state === 'running') return 'under way'
+  if (isChanged || Date.parse(last['started-at']) < Date.parse(draft['saved-at'])) return 'not as it is now'
+  return last.state === 'held' ? 'all of it holds' : 'it fails'
 }

@@ -281,7 +281,7 @@ async fn the_register_is_searched_changed_and_loaded() {
             let browser = &browser;
             sign_in(browser, &service).await;
             click(browser, "nav a[href='/register']").await;
-            fill(browser, "input[name=prefix]", "user:in" + Key::Enter).await;
+            fill(browser, "input[name=containing]", "INES" + Key::Enter).await;
             says(browser, "main table", "clearance 3").await;
             click(browser, "main table a").await;
             says(browser, "h1", "user:ines").await;
@@ -393,7 +393,7 @@ async fn every_page_can_be_read_by_everybody() {
         "/rehearse/guarantees",
         "/rehearse/samples",
         "/rollout",
-        "/register?prefix=user:",
+        "/register?containing=a&type=user",
         "/register/load",
         "/register/of/user:ines",
     ];

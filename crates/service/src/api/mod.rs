@@ -6,6 +6,8 @@ mod cases;
 mod changes;
 mod charter;
 mod draft;
+mod entities;
+mod grants;
 mod holdings;
 mod keys;
 mod model;
@@ -14,6 +16,7 @@ mod register;
 mod rehearsals;
 mod session;
 mod stream;
+mod tenant_roles;
 mod text;
 
 use crate::App;
@@ -55,16 +58,16 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(around::around))
         .routes(routes!(holdings::holdings))
         .routes(routes!(holdings::reached))
-        .routes(routes!(register::entities))
-        .routes(routes!(register::entity, register::put_entity, register::delete_entity))
-        .routes(routes!(register::members))
+        .routes(routes!(entities::entities))
+        .routes(routes!(entities::entity, entities::put_entity, entities::delete_entity))
+        .routes(routes!(entities::members))
         .routes(routes!(register::facts))
-        .routes(routes!(register::grants, register::give))
-        .routes(routes!(register::end))
-        .routes(routes!(register::activations, register::activate))
-        .routes(routes!(register::deactivate))
-        .routes(routes!(register::tenant_roles, register::put_tenant_role))
-        .routes(routes!(register::end_tenant_role))
+        .routes(routes!(grants::grants, grants::give))
+        .routes(routes!(grants::end))
+        .routes(routes!(grants::activations, grants::activate))
+        .routes(routes!(grants::deactivate))
+        .routes(routes!(tenant_roles::tenant_roles, tenant_roles::put_tenant_role))
+        .routes(routes!(tenant_roles::end_tenant_role))
         .routes(routes!(register::load))
         .routes(routes!(stream::stream))
         .routes(routes!(changes::changes))
