@@ -89,6 +89,9 @@ function said(line: EntityLine): string {
 </template>
 
 <style scoped>
+.sheet {
+  margin-top: 16px;
+}
 td {
   overflow-wrap: anywhere;
 }
