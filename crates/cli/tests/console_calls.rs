@@ -131,9 +131,7 @@ async fn what_was_given_is_read_by_place_and_by_subject_and_within_ones_tenant_o
 
     // An operator of another tenant: what is not there and what is not theirs answer alike.
     let rights = json!([{ "role": "reader", "at": "tenant:hallfjord" }]);
-    let made =
-        service.post(&service.operator, "/api/v1/keys", &json!({ "name": "H", "rights": rights })).await.1;
-    let hallfjord = made["text"].as_str().expect("a key").to_owned();
+    let hallfjord = operator(&service, "H", rights).await;
     let see = async |path: &str| {
         let call = service.http().get(format!("{}{path}", service.url)).bearer_auth(&hallfjord);
         service.send(call).await
@@ -229,4 +227,99 @@ async fn what_applications_ask_is_remembered_and_what_is_right_is_kept() {
     assert_eq!(service.delete("/api/v1/cases/1").await.0, 204);
     assert_eq!(service.delete("/api/v1/cases/1").await.0, 404);
     assert_eq!(service.get("/api/v1/cases").await.1, json!([]));
+}
+
+/// An operator's key with these rights.
+async fn operator(service: &Service, name: &str, rights: Value) -> String {
+    let asked = json!({ "name": name, "rights": rights });
+    let (status, made) = service.post(&service.operator, "/api/v1/keys", &asked).await;
+    assert_eq!(status, 200, "{made}");
+    made["text"].as_str().expect("its text").to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_register_is_searched_in_names_and_texts_and_only_where_one_may_read() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let found = async |key: &str, query: &str| -> Vec<String> {
+        let asked = service.http().get(format!("{}/api/v1/entities?{query}", service.url)).bearer_auth(key);
+        let (status, page) = service.send(asked).await;
+        assert_eq!(status, 200, "{page}");
+        let items = page["items"].as_array().expect("items").iter();
+        items.map(|one| one["entity"].as_str().expect("a name").to_owned()).collect()
+    };
+    let owner = service.operator.clone();
+    // In names, whatever the case; in texts that are stated; and both at once with a type.
+    assert_eq!(found(&owner, "containing=INES").await, ["user:ines"]);
+    assert!(found(&owner, "containing=quay").await.contains(&"user:ines".to_owned()), "her post");
+    let quay = found(&owner, "containing=quay&prefix=user:").await;
+    assert!(!quay.is_empty() && quay.iter().all(|name| name.starts_with("user:")), "{quay:?}");
+    assert_eq!(found(&owner, "containing=ines&attribute=clearance=4").await, Vec::<String>::new());
+    assert_eq!(found(&owner, "containing=nobody-of-that-name").await, Vec::<String>::new());
+    assert_eq!(found(&owner, "containing=%20").await, found(&owner, "").await);
+    // Letters that take several bytes, and a text longer than every name.
+    assert_eq!(found(&owner, "containing=%C3%A9%C3%A9").await, Vec::<String>::new());
+    assert_eq!(found(&owner, &format!("containing={}", "x".repeat(5_000))).await, Vec::<String>::new());
+    // Page by page it is the same.
+    let all = found(&owner, "containing=m-&limit=1000").await;
+    let mut pages = Vec::new();
+    while let Some(last) = pages.last().cloned().or(Some(String::new())) {
+        let page = found(&owner, &format!("containing=m-&limit=37&after={last}")).await;
+        if page.is_empty() {
+            break;
+        }
+        pages.extend(page);
+    }
+    assert!(all.len() > 80 && pages == all, "{pages:?} {all:?}");
+
+    // A tenant's operator finds what lies in the tenant, and nothing of what does not.
+    let desk =
+        operator(&service, "northline's desk", json!([{ "role": "reader", "at": "tenant:northline" }])).await;
+    assert!(found(&desk, "containing=kestrel").await.contains(&"vessel:kestrel".to_owned()));
+    assert_eq!(found(&desk, "containing=ines").await, Vec::<String>::new(), "users lie in no tenant");
+    let theirs = found(&desk, "limit=1000").await;
+    let by_letters: Vec<Vec<String>> =
+        [found(&desk, "containing=e&limit=1000").await, found(&desk, "containing=a&limit=1000").await].into();
+    assert!(by_letters.concat().iter().all(|name| theirs.contains(name)));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_has_a_draft_open_is_told_to_who_may_write_it() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let (_, live) = service.get("/api/v1/revisions/live").await;
+    let draft = json!({ "title": "Night shift", "files": live["files"] });
+    let (status, saved) = service.post(&service.operator, "/api/v1/drafts", &draft).await;
+    assert_eq!(status, 200);
+    let position = service.get("/api/v1/status").await.1["position"].clone();
+    let there = async |key: &str, id: &str| {
+        let url = format!("{}/api/v1/drafts/{id}/presence", service.url);
+        service.send(service.http().put(url).bearer_auth(key)).await
+    };
+    let owner = service.operator.clone();
+    let night =
+        operator(&service, "night desk", json!([{ "role": "charter-author", "at": "everywhere" }])).await;
+    let reader = operator(&service, "reader", json!([{ "role": "reader", "at": "everywhere" }])).await;
+    let (status, alone) = there(&owner, "D-1").await;
+    assert_eq!((status, &alone["others"], &alone["digest"]), (200, &json!([]), &saved["draft"]["digest"]));
+    let (_, second) = there(&night, "D-1").await;
+    assert_eq!(second["others"], json!(["demo operator"]));
+    assert_eq!(there(&owner, "D-1").await.1["others"], json!(["night desk"]));
+    // Nobody is told twice for saying it twice, and who may only read is not there.
+    there(&night, "D-1").await;
+    assert_eq!(there(&owner, "D-1").await.1["others"], json!(["night desk"]));
+    assert_eq!(there(&reader, "D-1").await.0, 403);
+    // Somebody saves: the digest says so.
+    let text = json!([{ "path": "charter.toml", "text": "[charter]\nname = \"X\"\nformat = 1\n" }]);
+    let anew = json!({ "title": "Night shift", "files": text, "draft": "D-1" });
+    let (_, changed) = service.post(&night, "/api/v1/drafts", &anew).await;
+    let (_, heard) = there(&owner, "D-1").await;
+    assert_eq!(heard["digest"], changed["draft"]["digest"]);
+    assert_ne!(heard["digest"], saved["draft"]["digest"]);
+    for (id, status) in [("D-2", 404), ("x", 404)] {
+        assert_eq!(there(&owner, id).await.0, status, "{id}");
+    }
+    // It is no change of anything: two keys and a draft were written since.
+    let now = service.get("/api/v1/status").await.1["position"].clone();
+    assert_eq!(now.as_i64().expect("a number") - position.as_i64().expect("a number"), 3);
 }

@@ -246,3 +246,52 @@ async fn the_service_rehearses_in_the_background_and_keeps_what_it_found() {
     let key = reader["text"].as_str().expect("a key");
     assert_eq!(service.post(key, "/api/v1/rehearsals", &json!({})).await.0, 403);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_command_rehearses_what_is_live_and_drafts_over_the_facts_of_the_service() {
+    let folder = folder();
+    let service = Service::demo(folder.path());
+    let live =
+        |arguments: &[&str]| run(service.ostrog().args(["rehearse", "demo/rehearsal"]).args(arguments));
+    let (code, out, err) = live(&[]);
+    assert_eq!((code, err.as_str()), (0, "live, revision 1\n"), "{out}");
+    assert!(out.ends_with("41 of 41 cases pass, 12 guarantees proved\n"), "{out}");
+    assert_eq!(
+        run(service.ostrog().args(["draft", "save", "demo/drafts/careless", "--title", "Haste"])).0,
+        0
+    );
+    let (code, out, err) = live(&["--charter", "D-1", "--against", "live"]);
+    assert_eq!((code, err.as_str()), (1, "D-1\n"), "{out}");
+    assert!(out.ends_with("1 refuted, 12 gain, 7 lose\n"), "{out}");
+
+    // Laid over the facts the service has now: a change of them is felt, and a misspelt name told.
+    let over = folder.path().join("over");
+    std::fs::create_dir(&over).expect("made");
+    let write = |subject: &str| {
+        let text = format!(
+            "[rehearsal]\nstand-alone = false\nnow = \"2026-11-23T09:00:00Z\"\n\
+             [[case]]\nname = \"Too hazardous\"\nas = \"{subject}\"\non = \"manifest:m-204\"\nmay-not = [\"manifest:release\"]\n"
+        );
+        std::fs::write(over.join("cases.toml"), text).expect("written");
+    };
+    write("user:ines");
+    let over = || service.ostrog().arg("rehearse").arg(&over).output().expect("runs");
+    assert_eq!(over().status.code(), Some(0));
+    assert_eq!(run(service.ostrog().args(["register", "set", "user:ines.clearance = 5"])).0, 0);
+    assert_eq!(over().status.code(), Some(1));
+    write("user:inse");
+    let wrong = over();
+    let said = [wrong.stdout, wrong.stderr].concat();
+    assert_eq!(wrong.status.code(), Some(3));
+    assert!(String::from_utf8_lossy(&said).contains("the register does not know it"), "{said:?}");
+
+    // Without a service that is misuse, and says what to name.
+    let alone =
+        run(ostrog().arg("rehearse").arg(folder.path().join("over")).args(["--charter", "demo/harbour"]));
+    assert_eq!(alone.0, 2);
+    assert!(alone.2.contains("--register FILE") && alone.2.contains("--server URL"), "{}", alone.2);
+    for (of, code) in [("D-7", 3), ("99", 3), ("demo/none", 2)] {
+        let (found, _, err) = live(&["--charter", of]);
+        assert_eq!(found, code, "{of}: {err}");
+    }
+}
