@@ -39,7 +39,7 @@ async function open() {
 
 it('keeps what is on a page over a lapsed session, for the same key only', async () => {
   const app = await open()
-  await app.find('input[name=prefix]').setValue('user:half-wr')
+  await app.find('input[name=containing]').setValue('user:half-wr')
   signedIn = undefined
   await api.status().catch(() => undefined)
   await flushPromises()
@@ -51,7 +51,7 @@ it('keeps what is on a page over a lapsed session, for the same key only', async
   expect(app.find('.frame').isVisible()).toBe(false)
   await signIn('k-1')
   expect(app.find('.frame').isVisible()).toBe(true)
-  expect((app.find('input[name=prefix]').element as HTMLInputElement).value).toBe('user:half-wr')
+  expect((app.find('input[name=containing]').element as HTMLInputElement).value).toBe('user:half-wr')
 
   signedIn = undefined
   await api.status().catch(() => undefined)
@@ -59,7 +59,7 @@ it('keeps what is on a page over a lapsed session, for the same key only', async
   await signIn('k-2')
   await flushPromises()
   expect(app.text()).toContain('k-2')
-  expect((app.find('input[name=prefix]').element as HTMLInputElement).value).toBe('')
+  expect((app.find('input[name=containing]').element as HTMLInputElement).value).toBe('')
 
   await app.find('header button').trigger('click')
   await flushPromises()

@@ -5,6 +5,7 @@ import { whenSignedOut } from './api/client'
 import AskLine from './components/AskLine.vue'
 import AreaIndex from './components/AreaIndex.vue'
 import CourseBar from './components/CourseBar.vue'
+import DraftErrors from './components/DraftErrors.vue'
 import DraftQuarrel from './components/DraftQuarrel.vue'
 import ReadingLine from './components/ReadingLine.vue'
 import { useDraft } from './composables/useDraft'
@@ -29,7 +30,7 @@ watch(session.who, (who) => {
   <SignInPage v-if="session.known.value && !session.who.value" />
   <div v-if="session.own.value" v-show="session.who.value" :key="session.own.value" class="frame" :class="{ drafting: draft.draft.value }">
     <a class="skip" href="#page">To the page</a>
-    <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /></div>
+    <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /><DraftErrors /></div>
     <AreaIndex />
     <main id="page" tabindex="-1">
       <RouterView />

@@ -12,7 +12,7 @@ import { KEY } from '../support/words'
 const props = defineProps<{ model: Model }>()
 const draft = useDraft()
 /** In a draft what its text says. */
-const clauses = computed(() => (draft.checked.data.value?.model ?? props.model)['tenant-clauses'])
+const clauses = computed(() => (draft.model.value ?? props.model)['tenant-clauses'])
 const clause = reactive({ permissions: '', when: '' })
 const roles = useAsync(api.tenantRoles)
 const tenants = useAsync(() => api.entities('tenant:', 1000))

@@ -11,7 +11,7 @@ const emit = defineEmits<{ goTo: [Defined] }>()
 /** Whether the text stands beside it, and goes where the form goes. */
 const props = defineProps<{ beside?: boolean }>()
 const draft = useDraft()
-const model = computed(() => draft.checked.data.value?.model)
+const model = draft.model
 const chosen = ref('')
 const type = computed(() => model.value?.types.find((known) => known.key === chosen.value) ?? model.value?.types[0])
 const others = computed(() => ['tenant', ...(model.value?.types ?? []).map((known) => known.key)])

@@ -11,6 +11,8 @@ interface Saved {
 /** A service that keeps one draft, and refuses a text that was made from another. */
 let kept: Saved
 let calls: { path: string; body: Record<string, unknown> }[]
+/** What the text declares; nothing while it has errors. */
+let declared: unknown = null
 
 function answer(status: number, body: unknown) {
   return new Response(JSON.stringify(body), { status })
@@ -26,7 +28,7 @@ beforeEach(() => {
   vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
     const body = options.body ? (JSON.parse(String(options.body)) as Record<string, unknown>) : {}
     calls.push({ path, body })
-    if (path === '/api/v1/texts/check') return answer(200, { standing: standing(), outline: [], model: null })
+    if (path === '/api/v1/texts/check') return answer(200, { standing: standing(), outline: [], model: declared })
     if (path === '/api/v1/texts/edit') return answer(200, { files: [{ path: 'roles.toml', text: 'edited' }] })
     if (path.endsWith('/presence')) return answer(200, { others: ['night desk'], digest: kept.digest })
     if (options.method === 'POST' && body.from !== kept.digest) return answer(412, { type: '', title: '', status: 412, detail: 'It was saved anew since.' })
@@ -104,4 +106,35 @@ it('says that it is open, hears who else has it open, and follows what they save
   const said = calls.length
   await vi.advanceTimersByTimeAsync(60_000)
   expect([calls.length, draft.present.value]).toEqual([said, []])
+})
+
+it('takes the last change of a form back, and shows what was declared while the text has errors', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  await vi.advanceTimersByTimeAsync(400)
+  declared = { roles: ['deckhand'] }
+  await draft.edit([{ path: ['role', 'deckhand', 'name'], value: 'Deckhand' }])
+  await vi.advanceTimersByTimeAsync(400)
+  expect([draft.files.value[0]?.text, draft.model.value]).toEqual(['edited', declared])
+  declared = null
+  await draft.edit([{ path: ['role', 'deckhand', 'when'], value: 'hazzard' }])
+  await vi.advanceTimersByTimeAsync(400)
+  expect([draft.checked.data.value?.model, draft.model.value]).toEqual([null, { roles: ['deckhand'] }])
+  draft.write('roles.toml', 'typed')
+  expect(draft.before.value).toBeUndefined()
+  await draft.edit([])
+  draft.takeBack()
+  expect([draft.files.value[0]?.text, draft.before.value]).toEqual(['typed', undefined])
+  // Of another draft nothing is shown that this one declared.
+  draft.leave()
+  expect(draft.model.value).toBeUndefined()
+})
+
+it('does not write a form over what was typed while its change was under way', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  const late = draft.edit([{ path: ['role', 'deckhand', 'name'], value: 'Deckhand' }])
+  draft.write('roles.toml', 'typed meanwhile')
+  expect(await late).toBe(false)
+  expect(draft.files.value[0]?.text).toBe('typed meanwhile')
 })

@@ -1,7 +1,7 @@
-import { computed, ref, shallowRef } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 import { api } from '../api/calls'
 import { Refused } from '../api/client'
-import type { Checked, Draft, Edit, File } from '../api/types'
+import type { Checked, Draft, Edit, File, Model } from '../api/types'
 import { forget, keep, recall } from '../support/keeping'
 import { useAsync } from './useAsync'
 
@@ -17,6 +17,10 @@ const busy = ref(false)
 const error = shallowRef<Error>()
 /** What somebody else saved since this text was read. */
 const other = shallowRef<{ draft: Draft; files: File[] }>()
+/** The text before the last change that a form made. */
+const before = shallowRef<File[]>()
+/** What the draft declares; while its text has errors, what it declared before. */
+const model = shallowRef<Model>()
 /** The resource type whose roles grid is looked at. */
 const sheet = ref('')
 const checked = useAsync((text: File[]) => api.check(text, sheet.value || undefined))
@@ -25,11 +29,15 @@ const present = ref<string[]>([])
 let timer: ReturnType<typeof setTimeout> | undefined
 let sign: ReturnType<typeof setInterval> | undefined
 
+watch(checked.data, (found) => found?.model && (model.value = found.model))
+
 const isChanged = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.value))
 const standing = computed(() => checked.data.value?.standing)
 const errors = computed(() => standing.value?.findings.filter((finding) => finding.severity === 'error').length ?? 0)
 
 function take(found: { draft: Draft; files: File[] }) {
+  if (found.draft.id !== draft.value?.id) model.value = undefined
+  before.value = undefined
   draft.value = found.draft
   files.value = saved.value = found.files
   other.value = undefined
@@ -100,6 +108,7 @@ export function useDraft() {
   function write(path: string, text: string) {
     const rest = files.value.filter((file) => file.path !== path)
     const all = [...rest, { path, text }].sort((a, b) => (a.path < b.path ? -1 : 1))
+    before.value = undefined
     set(all)
   }
 
@@ -112,10 +121,19 @@ export function useDraft() {
 
   /** Changes the text by its parts, as forms do; comments and layout stay. */
   async function edit(edits: Edit[]) {
-    const edited = await attempt(() => api.edit(files.value, edits))
-    if (!edited) return false
+    const was = files.value
+    const edited = await attempt(() => api.edit(was, edits))
+    // What somebody typed meanwhile is not written over.
+    if (!edited || files.value !== was) return false
+    before.value = was
     set(edited.files)
     return true
+  }
+
+  /** Goes back to the text before the last change by a form. */
+  function takeBack() {
+    if (before.value) set(before.value)
+    before.value = undefined
   }
 
   /** Looks at the roles grid of a type, as the text has it now. */
@@ -160,6 +178,7 @@ export function useDraft() {
     files.value = saved.value = []
     error.value = undefined
     other.value = undefined
+    before.value = model.value = undefined
     clearInterval(sign)
     sign = undefined
     present.value = []
@@ -174,5 +193,5 @@ export function useDraft() {
   }
 
   const outline = computed<Checked['outline']>(() => checked.data.value?.outline ?? [])
-  return { draft, files, busy, error, other, present, checked, outline, isChanged, standing, errors, open, begin, write, edit, look, save, overwrite, yield: yield_, leave, resume }
+  return { draft, files, busy, error, other, present, before, model, checked, outline, isChanged, standing, errors, open, begin, write, edit, takeBack, look, save, overwrite, yield: yield_, leave, resume }
 }

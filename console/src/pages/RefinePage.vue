@@ -18,7 +18,7 @@ const parts = [
   { part: 'confers', text: 'Confers and separations' },
 ]
 /** In a draft, what its text says as it is written; else what is live. */
-const model = computed(() => draft.checked.data.value?.model ?? live.data.value)
+const model = computed(() => draft.model.value ?? live.data.value)
 onMounted(live.run)
 </script>
 

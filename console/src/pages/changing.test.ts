@@ -4,6 +4,7 @@ import type { Component } from 'vue'
 import { createMemoryHistory, createRouter } from 'vue-router'
 import BlankAnswer from '../components/BlankAnswer.vue'
 import BulkLoad from '../components/BulkLoad.vue'
+import DraftErrors from '../components/DraftErrors.vue'
 import ConfersPanel from '../components/ConfersPanel.vue'
 import PropertyPanel from '../components/PropertyPanel.vue'
 import RulesPanel from '../components/RulesPanel.vue'
@@ -298,6 +299,23 @@ describe('Forms of a draft', () => {
       { path: ['role', 'inspector', 'clause', '#0'] },
       { path: ['role', 'inspector', 'clause', '#new'], value: { permissions: ['manifest:view', 'manifest:amend'], when: 'resource.size < 9' } },
     ])
+  })
+
+  it('tells what is wrong on pages that do not show the text, and takes it back', async () => {
+    const finding = (n: number) => ({ at: `roles.toml:${n}:1`, severity: 'error', code: 'x', message: `unknown attribute a${n}`, start: 0, end: 1, path: 'roles.toml' })
+    answers['POST /api/v1/texts/check'] = { standing: standing({ findings: [1, 2, 3, 4, 5].map(finding) }), outline: [], model: null }
+    await useDraft().open('D-1')
+    await useDraft().edit([{ path: ['role', 'deckhand', 'when'], value: 'a2' }])
+    await flushPromises()
+    expect((await open(DraftErrors, '/describe/text')).text()).toBe('')
+    const strip = await open(DraftErrors, '/roles/of/deckhand')
+    expect(strip.text()).toContain('unknown attribute a3')
+    expect(strip.text()).not.toContain('a4')
+    expect(strip.text()).toContain('2 more errors')
+    expect(useDraft().files.value[0]?.text).toBe('changed')
+    await press(strip, 'Take the last change back')
+    expect(useDraft().files.value[0]?.text).toBe('')
+    expect(button(strip, 'Take the last change back')).toBeUndefined()
   })
 
   it('writes an attribute with all it says, and takes one out', async () => {

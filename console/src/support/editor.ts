@@ -80,6 +80,8 @@ const looks = EditorView.theme({
   '.cm-cursor': { borderLeftColor: 'var(--ink)' },
   '&.cm-focused': { outline: '2px solid var(--focus)' },
   '.cm-selectionBackground, &.cm-focused .cm-selectionBackground': { backgroundColor: 'color-mix(in srgb, var(--focus) 25%, transparent) !important' },
+  // Underlined, not filled: the colours of what stands there were chosen for the sheet.
+  '.cm-selectionMatch': { backgroundColor: 'transparent', borderBottom: '2px solid var(--edge)' },
   '.cm-tooltip': { backgroundColor: 'var(--sheet)', border: '1px solid var(--edge)', borderRadius: '2px', color: 'var(--ink)' },
   '.cm-tooltip-autocomplete ul li[aria-selected]': { backgroundColor: 'var(--ink)', color: 'var(--sheet)' },
   '.cm-panels': { backgroundColor: 'var(--ground)', color: 'var(--ink)' },

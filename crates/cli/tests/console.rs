@@ -210,6 +210,59 @@ async fn a_draft_is_described_bundled_and_put_live() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn one_role_is_changed_while_somebody_else_has_the_draft_open() {
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            let key = serde_json::json!({ "name": "night desk", "rights": [{ "role": "charter-author", "at": "everywhere" }] });
+            let (_, night) = service.post(&service.operator, "/api/v1/keys", &key).await;
+            let night = night["text"].as_str().expect("a key").to_owned();
+            sign_in(browser, &service).await;
+            page(browser, &service, "/roles/of/inspector").await;
+            says(browser, "main", "Nobody holds two of declaring-agent, inspector where both count").await;
+            says(browser, "main", "subject.clearance >= resource.hazard").await;
+            find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
+            says(browser, ".course", "saved").await;
+            says(browser, ".course a.next", "Next: Give").await;
+
+            // What the form changes stands in the text, and the rest stays as it was.
+            fill(browser, "input[name=description]", "Looks into containers" + Key::Enter).await;
+            says(browser, "main", "Looks into containers").await;
+            let clause = "form[aria-label='New clause']";
+            fill(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
+            fill(browser, &format!("{clause} input[name=clause-when]"), "resource.hazzard < 3" + Key::Enter).await;
+            says(browser, "[role=alert]", "hazzard").await;
+            press(browser, "Take the last change back").await;
+            says(browser, ".course", "not saved yet").await;
+            fill(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
+            fill(browser, &format!("{clause} input[name=clause-when]"), "resource.hazard < 3" + Key::Enter).await;
+            says(browser, "dl", "resource.hazard < 3").await;
+            press(browser, "Save").await;
+            says(browser, ".course [role=status]", "saved").await;
+            let text = service.get("/api/v1/drafts/D-1").await.1["files"].to_string();
+            assert!(text.contains("when = \\\"resource.hazard < 3\\\"") && text.contains("# "), "{text}");
+
+            let there = service.http().put(format!("{}/api/v1/drafts/D-1/presence", service.url));
+            assert_eq!(service.send(there.bearer_auth(&night)).await.0, 200);
+            browser.refresh().await.expect("reloads");
+            says(browser, ".course [role=status]", "open to night desk too").await;
+
+            // What everybody has, and where it is read from, has forms too.
+            page(browser, &service, "/describe").await;
+            press(browser, "user").await;
+            let attribute = "form[aria-label='One attribute']";
+            fill(browser, &format!("{attribute} input[name=new-attribute]"), "watch").await;
+            fill(browser, &format!("{attribute} input[placeholder=any]"), "day, night" + Key::Enter).await;
+            says(browser, "article", "text; one of day, night").await;
+            page(browser, &service, "/give/tenant-roles").await;
+            says(browser, "section[aria-labelledby=may]", "only when").await;
+        },
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn roles_are_given_and_relationships_read() {
     tell(
         |_, _| (),
@@ -372,13 +425,14 @@ async fn a_careless_draft_is_rehearsed() {
 /// of WCAG 2.2 AA.
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_can_be_read_by_everybody() {
-    const PAGES: [&str; 23] = [
+    const PAGES: [&str; 24] = [
         "/",
         "/describe",
         "/describe/text",
         "/describe/beside",
         "/describe/import",
         "/roles/manifest",
+        "/roles/of/inspector",
         "/give?at=vessel:kestrel",
         "/give/standby",
         "/give/groups?group=group:night",
