@@ -27,6 +27,7 @@ async function begin() {
       <label>What the draft is about<input v-model="title" name="title" maxlength="200" autocomplete="off" placeholder="Night shift may assign berths" /></label>
       <ElButton type="primary" native-type="submit" :disabled="!title.trim()" :loading="draft.busy.value">Begin a draft</ElButton>
     </div>
+    <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />
     <template v-if="drafts.data.value?.length">
       <p class="soft">Or go on with one:</p>
       <ul>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { forget, keep, recall } from '../support/keeping'
 import { counted } from '../support/words'
 
 /** Samples, cases and guarantees as text, and the cases that were kept from trying. */
@@ -17,9 +18,23 @@ const newPath = ref('')
 const chosen = computed(() => files.value[at.value])
 const changed = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.data.value?.files ?? []))
 
+/** Where what is not saved is kept in this browser. */
+const PLACE = 'rehearsal'
+/** The text that ours was made from: saving over a newer one is refused. */
+const from = ref(0)
+watch(files, (all) => (changed.value ? keep(PLACE, { from: String(from.value), files: all }) : forget(PLACE)), { deep: true })
+
 async function look() {
   const found = await saved.run()
-  if (found) files.value = found.files.map((file) => ({ ...file }))
+  if (!found) return
+  const mine = recall(PLACE)
+  from.value = mine ? Number(mine.from) : found.number
+  files.value = (mine ?? found).files.map((file) => ({ ...file }))
+}
+
+function takeTheirs() {
+  forget(PLACE)
+  void look()
 }
 onMounted(() => {
   void look()
@@ -43,8 +58,10 @@ async function read(event: Event) {
 }
 
 async function save() {
-  const done = await saving.run(files.value, saved.data.value?.number ?? 0)
+  const done = await saving.run(files.value, from.value)
   if (!done) return
+  forget(PLACE)
+  from.value = done.number
   saved.data.value = done
   files.value = done.files.map((file) => ({ ...file }))
 }
@@ -59,6 +76,11 @@ async function takeAway(number: number) {
   <FailureNote v-if="saved.error.value ?? saving.error.value ?? taken.error.value" :error="(saved.error.value ?? saving.error.value ?? taken.error.value)!" />
   <section v-if="saved.data.value" class="sheet plain" aria-labelledby="files">
     <h2 id="files">The rehearsal’s files</h2>
+    <p v-if="changed && from !== saved.data.value.number" role="alert">
+      Somebody saved them since you began; yours are kept here.
+      <ElButton size="small" @click="takeTheirs">Take theirs</ElButton>
+      <ElButton size="small" @click="from = saved.data.value.number">Mine stay: save over them</ElButton>
+    </p>
     <p v-if="!files.length">None yet. Samples are people and things that are made up; cases say what they may and may not; guarantees say what nobody ever may.</p>
     <div class="line" role="group" aria-label="Files">
       <button v-for="(file, n) in files" :key="file.path" type="button" class="pick" :aria-pressed="n === at" @click="at = n">{{ file.path }}</button>

@@ -70,3 +70,29 @@ it('lists every guarantee with its verdict', async () => {
   expect(page.find('tbody').text()).toContain('proved')
   expect(page.find('tbody').text()).toContain('never manifest:release')
 })
+
+it('keeps files that are not saved over a reload, and does not save them over what somebody else saved', async () => {
+  localStorage.clear()
+  const text = (number: number, words: string) => ({ number, files: [{ path: 'cases.toml', text: words }], findings: [] })
+  answers['GET /api/v1/rehearsal'] = text(1, 'one')
+  answers['GET /api/v1/cases'] = []
+  const page = await open('/rehearse/samples')
+  await page.find('textarea').setValue('mine')
+  page.unmount()
+  answers['GET /api/v1/rehearsal'] = text(2, 'theirs')
+  const again = await open('/rehearse/samples')
+  expect(again.find('textarea').element.value).toBe('mine')
+  expect(again.text()).toContain('Somebody saved them since you began')
+  const press = async (words: string) => {
+    await again.findAll('button').find((one) => one.text() === words)!.trigger('click')
+    await flushPromises()
+  }
+  await press('Mine stay: save over them')
+  answers['PUT /api/v1/rehearsal'] = text(3, 'mine')
+  await press('Save the files')
+  expect(sent.filter((one) => one.method === 'PUT').map((one) => one.body)).toEqual([{ files: [{ path: 'cases.toml', text: 'mine' }], from: 2 }])
+  expect(again.text()).not.toContain('Somebody saved them')
+  again.unmount()
+  answers['GET /api/v1/rehearsal'] = text(3, 'mine')
+  expect(localStorage.getItem('ostrog-text-rehearsal')).toBeNull()
+})

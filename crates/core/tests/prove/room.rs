@@ -38,6 +38,7 @@ owner = { to = "user", from = "either" }
 crew = { to = ["user", "group"], many = true }
 near = ["depot", "shed", "box"]
 twin = { to = "shed", across-tenants = true }
+parts = { to = "box", many = true }
 [resource.box]
 application = "quay"
 within = ["box", "shed"]
@@ -54,6 +55,10 @@ badge = { type = "text", from = "either" }
 [subject.user.relations]
 boss = "user"
 home = "shed"
+mates = { to = "user", many = true }
+team = "group"
+[tenant.attributes]
+plan = "text"
 [subject.service.attributes]
 badge = "text"
 [group.duty]
@@ -94,6 +99,17 @@ fn atoms(kind: &str) -> Vec<&'static str> {
         "subject == entity('user:u1')",
         "known(resource.owner.rank)",
         "resource.owner.badge != subject.badge",
+        "starts(subject.badge, resource.owner.badge)",
+        "3 in subject.mates.rank",
+        "subject in resource.owner.mates",
+        "subject.mates overlaps resource.owner.mates",
+        "count(subject.mates) == 0",
+        "known(subject.mates.rank)",
+        "among(subject, resource.owner)",
+        "among(subject, subject.team)",
+        "weekday(now, 'Europe/Lisbon') == 'monday'",
+        "clock(now, 'Europe/Lisbon') < duration('9h')",
+        "subject.home.tenant.plan == 'full'",
     ];
     all.extend_from_slice(match kind {
         "shed" => &[
@@ -115,6 +131,12 @@ fn atoms(kind: &str) -> Vec<&'static str> {
             "among(subject, resource.crew)",
             "known(resource.crew)",
             "resource.built < now",
+            "resource.built + duration('4d') > now",
+            "now - resource.built > duration('1h')",
+            "resource.tenant.plan == 'full'",
+            "resource.parts.class overlaps [1, 3]",
+            "count(resource.parts) > 0",
+            "resource.parts.next overlaps resource.parts",
             "resource.net in [address('10.1.0.0/16')]",
             "known(resource.within)",
             "resource.within.type == 'depot'",
@@ -204,6 +226,9 @@ fn charter(dice: &mut Dice) -> String {
         dice.often(5)
     );
     if dice.often(5) {
+        text += "[[resource.shed.confer]]\nrole = 'r4'\nto = { holds = 'r1', at = 'parts' }\n";
+    }
+    if dice.often(5) {
         text += "[[separation]]\nkey = 's'\nroles = ['r1', 'r4']\n";
     }
     for n in 0..3 {
@@ -226,7 +251,10 @@ fn charter(dice: &mut Dice) -> String {
 
 /// Lines in an order in which what is named comes first; some of them the write checks refuse.
 fn register(dice: &mut Dice) -> Vec<Value> {
-    let mut lines = vec![json!({ "entity": "tenant:t1" }), json!({ "entity": "tenant:t2" })];
+    let mut lines = vec![
+        json!({ "entity": "tenant:t1", "attributes": { "plan": "full" } }),
+        json!({ "entity": "tenant:t2" }),
+    ];
     let tenants = [json!(["t1"]), json!(["t2"]), json!(["t1", "t2"]), json!([])];
     for user in ["u1", "u2", "u3"] {
         let mut attributes = Map::new();
@@ -318,7 +346,11 @@ fn register(dice: &mut Dice) -> Vec<Value> {
     for thing in &things {
         let kind = thing.split(':').next().unwrap_or_default();
         let relation = match kind {
-            "shed" if dice.often(3) => json!({ "twin": thing, "near": things[dice.below(things.len())] }),
+            "shed" if dice.often(6) => {
+                let near = &things[dice.below(things.len())];
+                let boxes = things.iter().filter(|name| name.starts_with("box") && dice.often(6));
+                json!({ "twin": thing, "near": near, "parts": boxes.collect::<Vec<_>>() })
+            }
             "box" if dice.often(3) => json!({ "next": things[things.len() - 1] }),
             _ => continue,
         };
@@ -329,6 +361,13 @@ fn register(dice: &mut Dice) -> Vec<Value> {
         let mut relations = json!({ "boss": dice.one(&people) });
         if let Some(home) = home {
             relations["home"] = home.as_str().into();
+        }
+        if dice.often(6) {
+            let mates = [json!([]), json!(["user:u1", "user:u3"]), json!(["user:u2"])];
+            relations["mates"] = mates[dice.below(3)].clone();
+        }
+        if dice.often(5) {
+            relations["team"] = dice.one(&["group:crew", "group:duty"]).into();
         }
         if dice.often(7) {
             lines.push(json!({ "entity": user, "merge": true, "relations": relations }));
@@ -410,7 +449,10 @@ fn every_request_of_a_rare_world_has_room_in_the_formula() {
         for permission in ["depot:view", "depot:open", "shed:view", "shed:open", "box:view", "box:open"] {
             let kind = permission.split(':').next().unwrap_or_default();
             let claim = Claim::Never(policy.permission(permission).expect("it is declared"));
-            let when = condition(&mut dice, kind, 2);
+            let mut when = condition(&mut dice, kind, 2);
+            if dice.often(3) {
+                when = format!("holds('{}') and ({when})", dice.one(&["r2", "r4", "r5", "r6"]));
+            }
             let beside =
                 format!("[[guarantee]]\nname = \"g\"\nnever = \"{permission}\"\nwhen = \"{when}\"\n");
             let beside = Sources::single("g.toml", &beside);
