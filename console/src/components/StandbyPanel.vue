@@ -6,6 +6,7 @@ import type { Model } from '../api/types'
 import FailureNote from './FailureNote.vue'
 import NameField from './NameField.vue'
 import { useAsync } from '../composables/useAsync'
+import { saidOf } from '../support/question'
 import { lasting, moment } from '../support/words'
 
 /** Grants on standby: what is active now, and activating one with a reason on record. */
@@ -18,7 +19,7 @@ const grants = useAsync(async () => {
   const pages = await Promise.all(kept.map((role) => api.grants(role.key)))
   return pages.flatMap((page) => page.items.map((item) => item.grant))
 })
-const asked = reactive({ grant: '', subject: '', minutes: '60', reason: '', session: '' })
+const asked = reactive({ grant: '', subject: '', minutes: '60', reason: '', session: '', context: '' })
 const chosen = computed(() => grants.data.value?.find((grant) => grant.id === asked.grant))
 const standby = computed(() => props.model.roles.find((role) => role.key === chosen.value?.role)?.standby)
 const isReady = computed(() => chosen.value && Number(asked.minutes) > 0 && (!standby.value?.reason || asked.reason.trim()) && (asked.subject || chosen.value.to.startsWith('user:') || chosen.value.to.startsWith('service:')))
@@ -37,6 +38,7 @@ async function activate() {
     until,
     ...(asked.reason.trim() ? { reason: asked.reason.trim() } : {}),
     ...(asked.session.trim() ? { session: asked.session.trim() } : {}),
+    ...(asked.context.trim() ? { context: saidOf(asked.context).context } : {}),
   }
   if (await started.run(line)) {
     asked.reason = ''
@@ -81,6 +83,7 @@ async function end(id: string) {
       <label>Minutes<input v-model="asked.minutes" name="minutes" type="number" min="1" class="short" /></label>
       <label>Reason<input v-model="asked.reason" name="reason" :placeholder="standby?.reason ? 'needed' : 'kept with it'" autocomplete="off" /></label>
       <label>Session<input v-model="asked.session" name="session" class="mono short" placeholder="any" autocomplete="off" /></label>
+      <label v-if="standby?.when">Context<input v-model="asked.context" name="context" class="mono" placeholder="zone=quay" autocomplete="off" /></label>
       <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="started.busy.value">Activate it</ElButton>
     </div>
     <p v-if="standby" class="soft">For {{ lasting(standby.longest) }} at most<template v-if="standby.when">, and only when <code>{{ standby.when }}</code></template>. It ends by itself.</p>

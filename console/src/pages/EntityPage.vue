@@ -84,7 +84,7 @@ async function remove() {
               <RouterLink v-if="isName(item)" :to="{ name: 'entity', params: { name: item } }" class="mono">{{ item }}</RouterLink>
               <code v-else>{{ item }}</code>
             </template>
-            <span v-if="items(value).length > 100" class="soft"> and {{ items(value).length - 100 }} more</span>
+            <span v-if="items(value).length > 100" class="soft"> and {{ (items(value).length - 100).toLocaleString('en') }} more</span>
           </dd>
         </template>
         <template v-if="shown.data.value.groups.length">

@@ -1,7 +1,5 @@
-import { flushPromises, mount, type VueWrapper } from '@vue/test-utils'
+import { flushPromises } from '@vue/test-utils'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
-import type { Component } from 'vue'
-import { createMemoryHistory, createRouter } from 'vue-router'
 import BlankAnswer from '../components/BlankAnswer.vue'
 import BulkLoad from '../components/BulkLoad.vue'
 import DraftErrors from '../components/DraftErrors.vue'
@@ -11,7 +9,7 @@ import RulesPanel from '../components/RulesPanel.vue'
 import TenantRoles from '../components/TenantRoles.vue'
 import TypesForm from '../components/TypesForm.vue'
 import { useDraft } from '../composables/useDraft'
-import { routes } from '../router'
+import { type Sent, button, open, press, service, submit } from '../tests/service'
 import GivePage from './GivePage.vue'
 import KeysPage from './KeysPage.vue'
 import RegisterPage from './RegisterPage.vue'
@@ -19,12 +17,8 @@ import RolePage from './RolePage.vue'
 import RolloutPage from './RolloutPage.vue'
 
 /** What pages send, beside a service that answers from a table and refuses everything else. */
-interface Sent {
-  method: string
-  path: string
-  body: unknown
-}
 let sent: Sent[] = []
+let written: (method: string, path: string) => unknown[]
 let answers: Record<string, unknown> = {}
 
 const role = (key: string, more = {}) => ({ key, name: key, description: '', includes: [], 'held-by': ['user'], grantable: true, values: [], permissions: [], except: [], clauses: [], ...more })
@@ -46,7 +40,6 @@ const draft = { id: 'D-1', title: 'Wider', base: 1, authors: ['k-1'], digest: 'a
 const files = [{ path: 'roles.toml', text: '' }]
 
 beforeEach(() => {
-  sent = []
   localStorage.clear()
   answers = {
     'GET /api/v1/model': model,
@@ -58,37 +51,12 @@ beforeEach(() => {
     'POST /api/v1/texts/check': { standing: standing(), outline: [], model },
     'POST /api/v1/texts/edit': { files: [{ path: 'roles.toml', text: 'changed' }] },
   }
-  vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
-    const [bare] = path.split('?')
-    const text = options.body === undefined ? undefined : String(options.body)
-    const isJson = JSON.stringify(options.headers ?? {}).includes('application/json')
-    sent.push({ method: options.method!, path, body: text !== undefined && isJson ? JSON.parse(text) : text })
-    const found = answers[`${options.method} ${bare}`]
-    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${bare}.` }), { status: found ? 200 : 422 })
-  })
+  ;({ sent, written } = service(answers))
 })
 afterEach(() => {
   useDraft().leave()
   vi.unstubAllGlobals()
 })
-
-async function open(page: Component, path: string, props = {}): Promise<VueWrapper> {
-  const router = createRouter({ history: createMemoryHistory(), routes })
-  await router.push(path)
-  const wrapper = mount(page, { props, global: { plugins: [router] } })
-  await flushPromises()
-  return wrapper
-}
-const written = (method: string, path: string) => sent.filter((one) => one.method === method && one.path.startsWith(path)).map((one) => one.body)
-const button = (page: VueWrapper, text: string) => page.findAll('button').find((one) => one.text() === text)!
-async function press(page: VueWrapper, text: string) {
-  await button(page, text).trigger('click')
-  await flushPromises()
-}
-async function submit(page: VueWrapper, form: string) {
-  await page.find(form).trigger('submit')
-  await flushPromises()
-}
 
 describe('Give', () => {
   const holding = (id: string, more = {}) => ({ grant: { id, role: 'deckhand', to: 'user:a', at: 'everywhere' }, standing: 'counts', ...more })
@@ -271,7 +239,7 @@ describe('Forms of a draft', () => {
   beforeEach(async () => {
     await useDraft().open('D-1')
     await flushPromises()
-    sent = []
+    sent.length = 0
   })
 
   it('changes one role in what differs, and its clauses by their place', async () => {

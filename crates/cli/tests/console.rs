@@ -289,6 +289,8 @@ async fn roles_are_given_and_relationships_read() {
             click(browser, "select[name=grant] option").await;
             fill(browser, "input[name=minutes]", "30").await;
             fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
+            says(browser, "form [role=alert]", "may be activated only while context.zone == 'quay'").await;
+            fill(browser, "input[name=context]", "zone=quay" + Key::Enter).await;
             says(browser, "main table", "permit 5531").await;
             page(browser, &service, "/").await;
             says(browser, "main", "permit 5531").await;

@@ -708,12 +708,32 @@ async fn an_applications_key_hears_and_asks_what_it_may() {
     let to = grants["items"][0]["grant"]["to"].as_str().expect("a holder");
     let activation = json!({ "grant": grant, "subject": to, "session": "s-1", "reason": "welding", "from": "2026-11-23T09:00:00Z", "until": "2026-11-23T10:00:00Z" });
     assert_eq!(service.post(&reason, "/api/v1/activations", &activation).await.0, 403, "not its types");
+    let mut activation = activation;
     let (status, made) = service
         .post(&service.operator, "/api/v1/keys", &json!({ "name": "quay", "application": "quay" }))
         .await;
     assert_eq!(status, 200, "{made}");
-    let (status, told) =
-        service.post(made["text"].as_str().expect("a key"), "/api/v1/activations", &activation).await;
+    // Its role's condition is asked of the context that comes along, and of nobody who may not activate.
+    let quay = made["text"].as_str().expect("a key");
+    for context in
+        [None, Some(json!({ "zone": "yard" })), Some(json!({ "zone": 7 })), Some(json!({ "zon": "quay" }))]
+    {
+        activation
+            .as_object_mut()
+            .expect("an object")
+            .extend(context.map(|context| ("context".to_owned(), context)));
+        let (status, told) = service.post(quay, "/api/v1/activations", &activation).await;
+        assert_eq!((status, &told["type"]), (422, &json!("urn:ostrog:problem:invalid")), "{told}");
+        let why = told["detail"].as_str().expect("a sentence");
+        assert!(why.contains("hot-works may be activated only while context.zone == 'quay'"), "{why}");
+        assert!(
+            !service.post(&reason, "/api/v1/activations", &activation).await.1.to_string().contains("zone")
+        );
+    }
+    activation["context"] = json!("quay");
+    assert_eq!(service.post(quay, "/api/v1/activations", &activation).await.0, 400);
+    activation["context"] = json!({ "zone": "quay" });
+    let (status, told) = service.post(quay, "/api/v1/activations", &activation).await;
     assert_eq!(status, 200, "{told}");
 }
 

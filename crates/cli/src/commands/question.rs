@@ -213,7 +213,7 @@ impl With {
 }
 
 /// `k=v`: a number, boolean or list where it reads as one, else a text; quotes keep it a text.
-fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
+pub fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
     let (key, text) = pair
         .split_once('=')
         .ok_or_else(|| Failure::misused(format!("{option} takes key=value, not {pair:?}")))?;

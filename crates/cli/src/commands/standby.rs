@@ -1,5 +1,6 @@
 //! `ostrog standby list | activate | end`.
 
+use super::question::pair_of;
 use super::{Global, print_rows, register};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
@@ -30,6 +31,9 @@ pub enum Command {
         /// Only in this session
         #[arg(long, value_name = "ID")]
         session: Option<String>,
+        /// A context key its role's condition reads: zone=quay
+        #[arg(long, value_name = "K=V")]
+        context: Vec<String>,
     },
     /// End an activation
     End {
@@ -48,7 +52,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             let rows: Vec<_> = page.items.into_iter().map(|mut line| line["activation"].take()).collect();
             print_rows(shell, &rows, &["id", "grant", "subject", "session", "until", "reason"]);
         }
-        Command::Activate { grant, to, time, reason, session } => {
+        Command::Activate { grant, to, time, reason, session, context } => {
             let lasts: SignedDuration = time
                 .parse()
                 .map_err(|_| Failure::misused(format!("--for {time:?} is no time such as 45m")))?;
@@ -65,6 +69,10 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
                 if let Some(value) = value {
                     asked[key] = value.into();
                 }
+            }
+            for pair in &context {
+                let (key, value) = pair_of(pair, "--context")?;
+                asked["context"][key] = value;
             }
             register::tell(&client.post("/api/v1/activations", &asked).await?, shell);
         }

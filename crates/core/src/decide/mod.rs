@@ -23,6 +23,7 @@ pub mod reach;
 pub mod rows;
 pub mod search;
 mod site;
+pub mod standby;
 pub mod take;
 pub mod told;
 mod walk;

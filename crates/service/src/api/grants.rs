@@ -11,11 +11,12 @@ use axum::Json;
 use axum::extract::{Path, State};
 use jiff::Timestamp;
 use ostrog_core::charter::model::PermId;
+use ostrog_core::decide::standby::may_begin;
 use ostrog_core::prelude::{Change, World, line};
 use ostrog_core::register::{Grant, GrantId, PlaceOf};
 use ostrog_store::key::KeyKind;
 use serde::Deserialize;
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 use utoipa::IntoParams;
 
@@ -183,7 +184,8 @@ pub async fn activations(
     Ok(Json(Page { items, next: None }))
 }
 
-/// Activates a grant on standby: an operator, or an application for one of its sessions.
+/// Activates a grant on standby: an operator, or an application for one of its sessions. The
+/// `context` beside the activation's members is what its role's condition is asked with.
 ///
 /// An application's key names the session, and only roles that subjects may activate themselves
 /// (`self = true`), and that give something of its own types.
@@ -195,10 +197,16 @@ pub async fn activations(
 pub async fn activate(
     State(app): State<App>,
     Caller(key): Caller,
-    StrictJson(activation): StrictJson<Value>,
+    StrictJson(mut activation): StrictJson<Value>,
 ) -> Result<Json<WrittenShown>, Problem> {
+    let context = activation.as_object_mut().and_then(|line| line.shift_remove("context"));
     let change = line::from_json(&json!({ "activation": activation }))
         .map_err(|detail| Problem::malformed(format!("{detail}.")))?;
+    let context = match context {
+        None => Map::new(),
+        Some(Value::Object(context)) => context,
+        Some(_) => return Err(Problem::malformed("context is an object.")),
+    };
     let Change::Activate(asked) = &change else { return Err(Problem::malformed("This is no activation.")) };
     let by = match &key.making.kind {
         KeyKind::Operator => By::operator(Operator { rights: Rights::of(&key), key }, None),
@@ -213,7 +221,13 @@ pub async fn activate(
             By::host(&key.id)
         }
     };
-    let written = app.node.change(vec![change], by, Wanted::default()).await?;
+    let (grant, subject, now) = (asked.grant.clone(), asked.subject.clone(), Timestamp::now());
+    let besides = Box::new(move |world: &World| {
+        let may = may_begin(world.engine(), &grant, &subject, &context, now);
+        may.map_err(|why| Problem::invalid(format!("{why}.")))
+    });
+    let written =
+        app.node.change(vec![change], by, Wanted { besides: Some(besides), ..Wanted::default() }).await?;
     Ok(shown(&app, written))
 }
 

@@ -88,7 +88,7 @@ pub struct LoadQuery {
 impl LoadQuery {
     fn wanted(&self) -> Wanted {
         let at = self.at;
-        Wanted { check_only: self.check, at, expected: None }
+        Wanted { check_only: self.check, at, ..Wanted::default() }
     }
 }
 

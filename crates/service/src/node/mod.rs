@@ -109,6 +109,9 @@ pub struct Wanted {
     pub at: Option<i64>,
     /// Only if this holds.
     pub expected: Option<Expected>,
+    /// Only if this holds too, asked once the write is found to be valid and theirs to make: what it
+    /// says is for nobody else.
+    pub besides: Option<Expected>,
 }
 
 impl fmt::Debug for Wanted {
@@ -283,6 +286,9 @@ impl Node {
         let now = Timestamp::now();
         let changes: Vec<Change> = changes.into_iter().map(|change| begun(change, now)).collect();
         let (lines, next) = self.try_out(&changes, by, now)?;
+        if let (Some(besides), Some(live)) = (&wanted.besides, &self.state().live) {
+            besides(&live.world)?;
+        }
         if lines.is_empty() || wanted.check_only {
             return Ok(Written { position: write.position(), lines });
         }
