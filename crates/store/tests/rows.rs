@@ -24,9 +24,10 @@ const KINDS: [(&str, &[&str]); 4] =
     [("ship", &["tenant"]), ("hold", &["ship"]), ("crate", &["hold", "ship"]), ("beacon", &[])];
 
 fn columns(kind: &str) -> Columns {
-    let mut columns: BTreeMap<String, String> = ["size", "tag", "open", "net", "marks"]
-        .map(|name| (name.to_owned(), format!("r.{name}_column")))
-        .into();
+    let mut columns: BTreeMap<String, String> =
+        ["size", "tag", "open", "net", "marks", "load", "due", "slack"]
+            .map(|name| (name.to_owned(), format!("r.{name}_column")))
+            .into();
     if kind != "beacon" {
         columns.insert("within".to_owned(), "r.outer_name".to_owned());
     }
@@ -54,7 +55,8 @@ async fn statements_select_exactly_what_decisions_allow() {
     for (kind, _) in KINDS {
         let statement = format!(
             "create table {kind}_rows (number text primary key, size_column bigint, tag_column text, \
-             open_column boolean, net_column inet, marks_column text[], outer_name text)"
+             open_column boolean, net_column inet, marks_column text[], outer_name text, load_column numeric, \
+             due_column timestamptz, slack_column interval)"
         );
         sqlx::query(AssertSqlSafe(statement)).execute(&mut database).await.expect("made");
     }
@@ -132,7 +134,8 @@ async fn insert(database: &mut PgConnection, kind: &str, row: &BTreeMap<String, 
         .as_array()
         .map(|items| items.iter().map(|item| item.as_str().map(str::to_owned)).collect());
     let statement = format!(
-        "insert into {kind}_rows values ($1, $2, $3, $4, $5::text::inet, $6, $7) on conflict do nothing"
+        "insert into {kind}_rows values ($1, $2, $3, $4, $5::text::inet, $6, $7, $8::text::numeric, \
+         $9::text::timestamptz, $10::text::interval) on conflict do nothing"
     );
     let done = sqlx::query(AssertSqlSafe(statement))
         .bind(text("id"))
@@ -142,6 +145,9 @@ async fn insert(database: &mut PgConnection, kind: &str, row: &BTreeMap<String, 
         .bind(text("net"))
         .bind(marks)
         .bind(within)
+        .bind(text("load"))
+        .bind(text("due"))
+        .bind(text("slack"))
         .execute(database)
         .await
         .expect("inserted");

@@ -183,7 +183,14 @@ fn holds(tree: &Json, row: &BTreeMap<String, Json>) -> bool {
     }
     let text = |value: &Json| value.as_str().unwrap_or_default().to_owned();
     let listed = || other.as_array().cloned().unwrap_or_default();
-    let number = |value: &Json| value.as_i64().unwrap_or_default();
+    let of = match name {
+        "load" => "decimal",
+        "due" => "time",
+        "slack" => "duration",
+        _ => "integer",
+    };
+    let number = |value: &Json| crate::naive::order_of(of, value).unwrap_or_default();
+    let same = |a: &Json, b: &Json| if of == "integer" { a == b } else { number(a) == number(b) };
     let one_of = |value: &Json| {
         listed().iter().any(|item| {
             item == value
@@ -191,8 +198,8 @@ fn holds(tree: &Json, row: &BTreeMap<String, Json>) -> bool {
         })
     };
     match operator {
-        "==" => *value == other,
-        "!=" => *value != other,
+        "==" => same(value, &other),
+        "!=" => !same(value, &other),
         "<" => number(value) < number(&other),
         "<=" => number(value) <= number(&other),
         ">" => number(value) > number(&other),

@@ -7,6 +7,7 @@ use crate::naive::{
     Activation, Attribute, Charter, Confer, Entity, Expr, From, Grant, Kind, List, Question, Register,
     Relation, Role, Rule, Term, asks,
 };
+use crate::render;
 use serde_json::{Value as Json, json};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -124,6 +125,9 @@ fn attribute(dice: &mut Dice<'_>, of: &'static str, usual: From) -> Attribute {
         "integer" => json!(2),
         "boolean" => json!(false),
         "address" => json!("10.0.0.1"),
+        "decimal" => json!("1.5"),
+        "time" => json!(render::moment(NOW - 3_600)),
+        "duration" => json!("45m"),
         _ => json!("red"),
     });
     Attribute { of, many: false, from, values, default }
@@ -143,6 +147,9 @@ fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
         kind.attributes.insert("tag".into(), attribute(dice, "text", From::Either));
         kind.attributes.insert("open".into(), attribute(dice, "boolean", From::Either));
         kind.attributes.insert("net".into(), attribute(dice, "address", From::Either));
+        kind.attributes.insert("load".into(), attribute(dice, "decimal", From::Either));
+        kind.attributes.insert("due".into(), attribute(dice, "time", From::Either));
+        kind.attributes.insert("slack".into(), attribute(dice, "duration", From::Either));
         let mut marks = attribute(dice, "text", From::Either);
         marks.many = true;
         marks.default = marks.default.map(|value| json!([value]));
@@ -283,7 +290,42 @@ fn expr(dice: &mut Dice<'_>, kind: &str, grant: bool, roles: usize, depth: usize
         };
     }
     let within = matches!(kind, "hold" | "crate" | "ship");
-    match dice.below(19) {
+    match dice.below(24) {
+        19 => {
+            let load = Term::Path(path(&["resource", "load"]));
+            let more = Term::Plus(Box::new(load.clone()), Box::new(Term::Decimal(5_000)));
+            let rank = Term::Path(path(&["subject", "rank"]));
+            let (a, b) =
+                dice.pick(&[(load.clone(), Term::Decimal(15_000)), (more, rank), (load, Term::Int(2))]);
+            Expr::Compare(dice.pick(&["<", "<=", ">", ">=", "==", "!="]), a, b)
+        }
+        20 => Expr::Compare(
+            dice.pick(&["<", ">="]),
+            Term::Now,
+            Term::Plus(
+                Box::new(Term::Path(path(&["resource", "due"]))),
+                Box::new(Term::Path(path(&["resource", "slack"]))),
+            ),
+        ),
+        21 => Expr::Compare(
+            dice.pick(&["<", ">="]),
+            Term::Minus(Box::new(Term::Now), Box::new(Term::Path(path(&["resource", "due"])))),
+            Term::Duration(1_800),
+        ),
+        22 => {
+            let at = dice.pick(&[Term::Now, Term::Path(path(&["resource", "due"]))]);
+            let (a, b) = if dice.chance(5) {
+                (Term::Clock(Box::new(at)), Term::Duration(12 * 3_600))
+            } else {
+                (Term::Hour(Box::new(at)), Term::Int(10))
+            };
+            Expr::Compare(dice.pick(&["<", ">", "=="]), a, b)
+        }
+        23 => {
+            let at = dice.pick(&[Term::Now, Term::Path(path(&["resource", "due"]))]);
+            let days = ["monday", "sunday", "friday"].map(|day| Term::Text(day.to_owned()));
+            Expr::In(Term::Weekday(Box::new(at)), List::Literal(days.to_vec()))
+        }
         0 => Expr::Truth(path(&["resource", "open"])),
         1 => Expr::Compare(
             dice.pick(&["==", "!="]),
@@ -436,6 +478,12 @@ fn stated(dice: &mut Dice<'_>, attribute: &Attribute) -> Option<Json> {
         ("boolean", false) => json!(dice.chance(5)),
         ("address", false) => dice.pick(&[json!("10.1.2.3"), json!("192.168.1.7"), json!("10.0.0.0/4")]),
         ("text", false) => dice.pick(&[json!("red"), json!("blue"), json!("odd"), json!("RED")]),
+        ("decimal", false) => dice.pick(&[json!("1.5"), json!(2), json!("1.25"), json!("0.5")]),
+        ("time", false) => {
+            let days = i64::try_from(dice.below(9)).unwrap_or(0);
+            json!(render::moment(NOW - 4 * 86_400 + days * 80_000))
+        }
+        ("duration", false) => dice.pick(&[json!("90m"), json!("1d"), json!("2h30m"), json!("10s")]),
         _ => dice.pick(&[json!(true), json!("odd"), json!(7)]),
     };
     Some(if attribute.many && !odd { json!([one(), one()]) } else { one() })
@@ -639,6 +687,9 @@ pub fn row(dice: &mut Dice<'_>, charter: &Charter, kind: &str) -> BTreeMap<Strin
             "integer" => json!(dice.below(4)),
             "boolean" => json!(dice.chance(5)),
             "address" => dice.pick(&[json!("10.1.2.3"), json!("192.168.1.7"), json!("10.0.0.0/8")]),
+            "decimal" => dice.pick(&[json!("1.5"), json!("2"), json!("0.25")]),
+            "time" => json!(render::moment(NOW - 3_600 * i64::try_from(dice.below(60)).unwrap_or(0))),
+            "duration" => dice.pick(&[json!("90m"), json!("10s"), json!("1d")]),
             _ => dice.pick(&[json!("red"), json!("blue"), json!("odd"), json!("RED")]),
         };
         let value = if attribute.many { json!([one(), one()]) } else { one() };

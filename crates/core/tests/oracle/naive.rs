@@ -114,11 +114,19 @@ pub enum Expr {
 pub enum Term {
     Path(Vec<String>),
     Int(i64),
+    /// In ten-thousandths.
+    Decimal(i64),
     Text(String),
     Address(String),
     Time(i64),
+    /// In seconds.
+    Duration(i64),
     Entity(String),
     Now,
+    /// What a clock two hours ahead of UTC says.
+    Clock(Box<Term>),
+    Hour(Box<Term>),
+    Weekday(Box<Term>),
     Plus(Box<Term>, Box<Term>),
     Minus(Box<Term>, Box<Term>),
     Lower(Box<Term>),
@@ -197,6 +205,10 @@ enum Thing {
 #[derive(Clone, Debug, PartialEq)]
 enum Value {
     Int(i64),
+    /// In ten-thousandths.
+    Decimal(i128),
+    /// In seconds.
+    Duration(i64),
     Text(String),
     Bool(bool),
     Address(u32, u32),
@@ -974,8 +986,10 @@ impl<'a> Naive<'a> {
     fn compare(&self, operator: &str, a: &Term, b: &Term, grant: Option<&Grant>) -> Truth {
         let (a, b) = (self.term(a, grant).ok()?, self.term(b, grant).ok()?);
         let order = match (&a, &b) {
-            (Value::Int(a), Value::Int(b)) | (Value::Time(a), Value::Time(b)) => Some(a.cmp(b)),
-            _ => None,
+            (Value::Int(a), Value::Int(b))
+            | (Value::Time(a), Value::Time(b))
+            | (Value::Duration(a), Value::Duration(b)) => Some(a.cmp(b)),
+            (a, b) => parts_of(a).zip(parts_of(b)).map(|(a, b)| a.cmp(&b)),
         };
         match operator {
             "==" => self.same(&a, &b),
@@ -994,6 +1008,9 @@ impl<'a> Naive<'a> {
                 self.question.resource.as_ref().map(|own| own == name)
             }
             (Value::Thing(a, _), Value::Thing(b, _)) => Some(a == b),
+            (Value::Int(_), Value::Decimal(_)) | (Value::Decimal(_), Value::Int(_)) => {
+                Some(parts_of(a) == parts_of(b))
+            }
             (a, b) => Some(a == b),
         }
     }
@@ -1052,8 +1069,8 @@ impl<'a> Naive<'a> {
     }
 
     fn term(&self, term: &Term, grant: Option<&Grant>) -> Result<Value, Lack> {
-        let number = |term: &Term| match self.term(term, grant)? {
-            Value::Int(value) => Ok(value),
+        let wall = |term: &Term| match self.term(term, grant)? {
+            Value::Time(at) => Ok(at + 2 * 3_600),
             _ => Err(Lack::Ill),
         };
         Ok(match term {
@@ -1070,8 +1087,31 @@ impl<'a> Naive<'a> {
                 Value::Thing(thing, None)
             }
             Term::Now => Value::Time(self.question.now),
-            Term::Plus(a, b) => Value::Int(number(a)?.checked_add(number(b)?).ok_or(Lack::Missing)?),
-            Term::Minus(a, b) => Value::Int(number(a)?.checked_sub(number(b)?).ok_or(Lack::Missing)?),
+            Term::Plus(a, b) => match (self.term(a, grant)?, self.term(b, grant)?) {
+                (Value::Int(a), Value::Int(b)) => Value::Int(a.checked_add(b).ok_or(Lack::Missing)?),
+                (Value::Time(a), Value::Duration(b)) | (Value::Duration(b), Value::Time(a)) => {
+                    Value::Time(a + b)
+                }
+                (Value::Duration(a), Value::Duration(b)) => Value::Duration(a + b),
+                (a, b) => Value::Decimal(parts_of(&a).ok_or(Lack::Ill)? + parts_of(&b).ok_or(Lack::Ill)?),
+            },
+            Term::Minus(a, b) => match (self.term(a, grant)?, self.term(b, grant)?) {
+                (Value::Int(a), Value::Int(b)) => Value::Int(a.checked_sub(b).ok_or(Lack::Missing)?),
+                (Value::Time(a), Value::Duration(b)) => Value::Time(a - b),
+                (Value::Time(a), Value::Time(b)) => Value::Duration(a - b),
+                (Value::Duration(a), Value::Duration(b)) => Value::Duration(a - b),
+                (a, b) => Value::Decimal(parts_of(&a).ok_or(Lack::Ill)? - parts_of(&b).ok_or(Lack::Ill)?),
+            },
+            Term::Decimal(parts) => Value::Decimal(i128::from(*parts)),
+            Term::Duration(seconds) => Value::Duration(*seconds),
+            Term::Clock(time) => Value::Duration(wall(time)?.rem_euclid(86_400)),
+            Term::Hour(time) => Value::Int(wall(time)?.rem_euclid(86_400) / 3_600),
+            // The first of January 1970 was a Thursday.
+            Term::Weekday(time) => Value::Text(
+                ["thursday", "friday", "saturday", "sunday", "monday", "tuesday", "wednesday"]
+                    [usize::try_from(wall(time)?.div_euclid(86_400).rem_euclid(7)).unwrap_or(0)]
+                .to_owned(),
+            ),
             Term::Lower(inner) => match self.term(inner, grant)? {
                 Value::Text(text) => Value::Text(text.to_lowercase()),
                 _ => return Err(Lack::Ill),
@@ -1302,9 +1342,60 @@ fn scalar(of: &str, value: &Json) -> Result<Value, Lack> {
         ("text", Json::String(text)) => Some(Value::Text(text.clone())),
         ("boolean", Json::Bool(value)) => Some(Value::Bool(*value)),
         ("address", Json::String(text)) => address(text),
+        ("decimal", Json::Number(number)) => decimal(&number.to_string()),
+        ("decimal", Json::String(text)) => decimal(text),
+        ("time", Json::String(text)) => {
+            text.parse::<jiff::Timestamp>().ok().map(|at| Value::Time(at.as_second()))
+        }
+        ("duration", Json::String(text)) => duration(text),
         _ => None,
     }
     .ok_or(Lack::Ill)
+}
+
+/// Where a value of an attribute stands among others of its type.
+pub fn order_of(of: &str, value: &Json) -> Option<i128> {
+    match scalar(of, value).ok()? {
+        Value::Time(at) | Value::Duration(at) => Some(i128::from(at)),
+        other => parts_of(&other),
+    }
+}
+
+/// A number in ten-thousandths.
+fn parts_of(value: &Value) -> Option<i128> {
+    match value {
+        Value::Int(value) => Some(i128::from(*value) * 10_000),
+        Value::Decimal(parts) => Some(*parts),
+        _ => None,
+    }
+}
+
+/// `12`, `1.25`: at most four places, which is all that is generated.
+fn decimal(text: &str) -> Option<Value> {
+    let (whole, places) = text.split_once('.').unwrap_or((text, ""));
+    let places: i128 = format!("{places:0<4}").parse().ok()?;
+    Some(Value::Decimal(whole.parse::<i128>().ok()? * 10_000 + places))
+}
+
+/// `90m`, `2h30m`.
+fn duration(text: &str) -> Option<Value> {
+    let (mut total, mut number) = (0, String::new());
+    for c in text.chars() {
+        let unit = match c {
+            '0'..='9' => {
+                number.push(c);
+                continue;
+            }
+            'd' => 86_400,
+            'h' => 3_600,
+            'm' => 60,
+            's' => 1,
+            _ => return None,
+        };
+        total += number.parse::<i64>().ok()? * unit;
+        number.clear();
+    }
+    (number.is_empty() && !text.is_empty()).then_some(Value::Duration(total))
 }
 
 fn prefix(bits: u32) -> u32 {

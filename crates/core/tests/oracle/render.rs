@@ -201,6 +201,11 @@ fn term(term: &Term) -> String {
     match term {
         Term::Path(path) => path.join("."),
         Term::Int(value) => value.to_string(),
+        Term::Decimal(parts) => format!("{}.{:04}", parts / 10_000, parts % 10_000),
+        Term::Duration(seconds) => format!("duration('{seconds}s')"),
+        Term::Clock(time) => format!("clock({}, 'Etc/GMT-2')", self::term(time)),
+        Term::Hour(time) => format!("hour({}, 'Etc/GMT-2')", self::term(time)),
+        Term::Weekday(time) => format!("weekday({}, 'Etc/GMT-2')", self::term(time)),
         Term::Text(text) => format!("'{text}'"),
         Term::Address(text) => format!("address('{text}')"),
         Term::Time(at) => format!("time('{}')", moment(*at)),
