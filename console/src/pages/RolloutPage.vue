@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
@@ -34,9 +34,13 @@ async function look() {
 
 onMounted(() => {
   void look()
-  const asked = route.query.draft ?? own.draft.value?.id
-  if (typeof asked === 'string') open(asked)
+  if (typeof route.query.draft === 'string') open(route.query.draft)
 })
+// The draft that is being written here, once it is there, and anew when it is saved.
+watch(() => own.draft.value?.digest, (digest) => {
+  const id = own.draft.value?.id
+  if (digest && id && (!draft.value || draft.value.draft.id === id) && !route.query.draft) open(id)
+}, { immediate: true })
 
 function open(id: string) {
   accepted.value = false
@@ -111,6 +115,9 @@ async function discard(id: string) {
   <FailureNote v-if="opened.error.value" :error="opened.error.value" />
   <article v-if="draft" class="sheet draft plain" aria-labelledby="opened">
     <h2 id="opened">{{ draft.draft.id }}: {{ draft.draft.title }}</h2>
+    <p v-if="own.isChanged.value && own.draft.value?.id === draft.draft.id" role="alert" class="undetermined">
+      What is not saved yet is not in it. <ElButton size="small" :loading="own.busy.value" @click="own.save">Save it</ElButton>
+    </p>
     <p v-if="!draft.standing.fits" class="failure" role="alert">
       Another revision went live since it was begun. Bring that into it, and save it with <code>ostrog draft save DIR --draft {{ draft.draft.id }} --onto-live</code>.
     </p>

@@ -336,3 +336,23 @@ describe('Forms of a draft', () => {
     ])
   })
 })
+
+describe('Roll out', () => {
+  it('shows the draft that is being written, also where it comes later than the page, and what of it is not saved', async () => {
+    answers['GET /api/v1/revisions'] = []
+    const page = await open(RolloutPage, '/rollout')
+    expect(page.find('article').exists()).toBe(false)
+    await useDraft().open('D-1')
+    await flushPromises()
+    expect(page.find('article').text()).toContain('D-1: Wider')
+    expect(page.text()).not.toContain('not saved yet')
+    await useDraft().edit([{ path: ['role', 'deckhand', 'name'], value: 'Deckhand' }])
+    await flushPromises()
+    expect(page.text()).toContain('What is not saved yet is not in it.')
+    answers['POST /api/v1/drafts'] = { draft: { ...draft, digest: 'b' }, files: [{ path: 'roles.toml', text: 'changed' }], standing: standing() }
+    const reads = sent.filter((one) => one.method === 'GET' && one.path === '/api/v1/drafts/D-1').length
+    await press(page, 'Save it')
+    expect(page.text()).not.toContain('not saved yet')
+    expect(sent.filter((one) => one.method === 'GET' && one.path === '/api/v1/drafts/D-1').length, 'it is read anew').toBe(reads + 1)
+  })
+})
