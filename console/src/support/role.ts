@@ -94,7 +94,7 @@ export function termsOf(role: RoleShown): string[] {
   const values = role.values.map((one) => `${one.key} (${one.kind})`).join(', ')
   const terms = role.standby
   const standbyWords = terms
-    ? [`Its grants are on standby, and active for at most ${lasting(terms.longest)} at a time`, terms.when && `while ${terms.when}`, terms.reason && 'with a reason', terms['by-self'] && 'by its holder too']
+    ? [`Its grants are on standby, activated for at most ${lasting(terms.longest)} at a time`, terms.when && `while ${terms.when}`, terms.reason && 'with a reason', terms['by-self'] && 'by its holder too']
     : []
   return [
     role['given-to'] ? `${given[role['given-to']]}, without a grant.` : '',

@@ -8,7 +8,7 @@
 use super::encode::{Edge, ListKey, Read, ThingId, Value};
 use super::formula::Bit;
 use super::{Attempt, Claim, Guarantee, Possible};
-use crate::charter::model::Condition;
+use crate::charter::model::{Condition, RoleId, Step};
 use crate::charter::policy::Policy;
 use crate::decide::facts::{Facts, Met, Reading, with_facts};
 use crate::decide::question::{Question, Request};
@@ -140,8 +140,7 @@ impl<'e> Telling<'_, '_, 'e> {
             Edge::Within => self.facts.outer(from),
             Edge::Step => self.facts.tenant(from).and_then(|_| self.facts.outer(from)),
             Edge::Tenant => self.facts.tenant(from),
-            Edge::Relation(name) => match self.facts.step(from, crate::charter::model::Step::Relation(*name))
-            {
+            Edge::Relation(name) => match self.facts.step(from, Step::Relation(*name)) {
                 Ok(Reading::Thing(met)) => Some(met),
                 _ => None,
             },
@@ -214,12 +213,12 @@ impl<'e> Telling<'_, '_, 'e> {
             }
             let Some(met) = met else { continue };
             if let Some(bit) = self.attempt.encoding.detached.get(&id).copied() {
-                let detached = self.facts.step(met, crate::charter::model::Step::Detached);
+                let detached = self.facts.step(met, Step::Detached);
                 let detached = matches!(detached, Ok(Reading::Value(Known::Boolean(true))));
                 self.say(bit, detached, format!("thing {} is detached", id.0));
             }
             if let (Some(text), Ok(Reading::Value(known))) =
-                (self.attempt.encoding.known_id(id), self.facts.step(met, crate::charter::model::Step::Id))
+                (self.attempt.encoding.known_id(id), self.facts.step(met, Step::Id))
             {
                 self.say_value(Value::Text(text), &known, &format!("the id of thing {}", id.0));
             }
@@ -235,7 +234,7 @@ impl<'e> Telling<'_, '_, 'e> {
             }
             let value = match self.met(thing) {
                 None => Err(Lack::Missing),
-                Some(met) => match self.facts.step(met, crate::charter::model::Step::Attribute(name)) {
+                Some(met) => match self.facts.step(met, Step::Attribute(name)) {
                     Ok(Reading::Value(value)) => Ok(value),
                     Ok(Reading::Thing(_)) => Err(Lack::IllTyped),
                     Err(lack) => Err(lack),
@@ -321,7 +320,7 @@ impl<'e> Telling<'_, '_, 'e> {
     /// Who holds what, by grants that count.
     fn grants(&mut self) {
         let policy = self.attempt.encoding.policy;
-        let word = |role: crate::charter::model::RoleId| policy.model().roles[role.index()].key.clone();
+        let word = |role: RoleId| policy.model().roles[role.index()].key.clone();
         let local: Vec<_> = self.attempt.encoding.local.iter().map(|(key, bit)| (*key, *bit)).collect();
         for ((role, at), bit) in local {
             if let Some(met) = self.met(at) {
