@@ -1,7 +1,7 @@
 import { computed, ref, shallowRef, watch } from 'vue'
 import { api } from '../api/calls'
 import { Refused } from '../api/client'
-import type { Checked, Draft, Edit, File, Model } from '../api/types'
+import type { Checked, Draft, Edit, File, Grid, Model } from '../api/types'
 import { forget, keep, recall } from '../support/keeping'
 import { useAsync } from './useAsync'
 
@@ -21,6 +21,8 @@ const other = shallowRef<{ draft: Draft; files: File[] }>()
 const before = shallowRef<File[]>()
 /** What the draft declares; while its text has errors, what it declared before. */
 const model = shallowRef<Model>()
+/** Likewise the roles grid of the type that is looked at. */
+const grid = shallowRef<Grid>()
 /** The resource type whose roles grid is looked at. */
 const sheet = ref('')
 const checked = useAsync((text: File[]) => api.check(text, sheet.value || undefined))
@@ -29,14 +31,17 @@ const present = ref<string[]>([])
 let timer: ReturnType<typeof setTimeout> | undefined
 let sign: ReturnType<typeof setInterval> | undefined
 
-watch(checked.data, (found) => found?.model && (model.value = found.model))
+watch(checked.data, (found) => {
+  if (found?.model) model.value = found.model
+  if (found?.grid) grid.value = found.grid
+})
 
 const isChanged = computed(() => JSON.stringify(files.value) !== JSON.stringify(saved.value))
 const standing = computed(() => checked.data.value?.standing)
 const errors = computed(() => standing.value?.findings.filter((finding) => finding.severity === 'error').length ?? 0)
 
 function take(found: { draft: Draft; files: File[] }) {
-  if (found.draft.id !== draft.value?.id) model.value = undefined
+  if (found.draft.id !== draft.value?.id) model.value = grid.value = undefined
   before.value = undefined
   draft.value = found.draft
   files.value = saved.value = found.files
@@ -178,7 +183,7 @@ export function useDraft() {
     files.value = saved.value = []
     error.value = undefined
     other.value = undefined
-    before.value = model.value = undefined
+    before.value = model.value = grid.value = undefined
     clearInterval(sign)
     sign = undefined
     present.value = []
@@ -193,5 +198,5 @@ export function useDraft() {
   }
 
   const outline = computed<Checked['outline']>(() => checked.data.value?.outline ?? [])
-  return { draft, files, busy, error, other, present, before, model, checked, outline, isChanged, standing, errors, open, begin, write, edit, takeBack, look, save, overwrite, yield: yield_, leave, resume }
+  return { draft, files, busy, error, other, present, before, model, grid, checked, outline, isChanged, standing, errors, open, begin, write, edit, takeBack, look, save, overwrite, yield: yield_, leave, resume }
 }

@@ -20,10 +20,10 @@ const liveGrid = useAsync((type: string) => api.grid(type))
 const reached = useAsync(api.reached)
 const table = ref<HTMLTableElement>()
 const fresh = reactive({ key: '', name: '' })
-const drafted = computed(() => (draft.draft.value ? draft.checked.data.value : undefined))
-const model = computed(() => drafted.value?.model ?? live.data.value)
+const model = computed(() => draft.model.value ?? live.data.value)
 /** In a draft the sheet is the draft's, with what differs from the live one marked. */
-const grid = computed(() => (drafted.value?.grid?.kind === type.value ? drafted.value.grid : liveGrid.data.value))
+const drafted = computed(() => (draft.draft.value && draft.grid.value?.kind === type.value ? draft.grid.value : undefined))
+const grid = computed(() => drafted.value ?? liveGrid.data.value)
 const type = computed(() => {
   const asked = route.params.type
   const types = model.value?.types ?? []
@@ -62,7 +62,7 @@ function liveCell(line: GridRow, permission: string) {
 
 /** Whether the draft says something else of a cell than what is live. */
 function differs(line: GridRow, at: number): boolean {
-  if (!drafted.value?.grid) return false
+  if (!drafted.value) return false
   const now = line.cells[at]!
   const then = liveCell(line, grid.value!.actions[at]!.permission)
   return then ? then.how !== now.how || then.text !== now.text : now.how !== 'nothing'
