@@ -16,6 +16,8 @@ within = "tenant"
 actions = { view = "", moor = "", close = "" }
 [resource.vessel.attributes]
 class = "integer"
+[resource.vessel.relations]
+owner = { to = "user", from = "either" }
 [subject.user.attributes]
 rank = "integer"
 [role.pilot]
@@ -93,6 +95,12 @@ fn case(body: &str) -> String {
     None
 )]
 #[case("as = \"user:ines\"\non = \"vessel:a\"\nmay-not = [\"vessel:moor\"]", false, None)]
+// What a case says along and does not count proves less than it seems to.
+#[case(
+    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nproperties = { resource = { clas = 9 } }",
+    true,
+    Some("not all that it says counts")
+)]
 #[case(
     "as = \"user:ines\"\nmay = [\"vessel:moor\"]\nproperties = { resource = { class = 4, within = \"tenant:north\" } }",
     true,
@@ -141,6 +149,14 @@ fn cases_pass_or_fail(#[case] body: &str, #[case] passes: bool, #[case] doubt: O
 #[case(&case("may = [\"vessel:view\"]"), "a case needs as")]
 #[case(&case("as = \"user:ines\"\nmya = [\"vessel:view\"]"), "unknown key \"mya\" in [[case]]; did you mean \"may\"?")]
 #[case(&case("as = \"user:ines\"\nmay = [\"vessel:view\"]\nnow = \"noon\""), "now is a moment")]
+#[case(
+    &case("as = \"user:ines\"\nmay = [\"vessel:view\"]\nproperties = { resource = { owner = \"user:inse\" } }"),
+    "did you mean user:ines?"
+)]
+#[case(
+    &case("as = \"user:ines\"\nmay = [\"vessel:view\"]\nproperties = { resource = { within = \"tenant:nroth\" } }"),
+    "did you mean tenant:north?"
+)]
 #[case("[sample.\"user:ines\"]", "is defined twice")]
 #[case("[sample.\"ines\"]", "is not an entity")]
 #[case("[sample.\"user:x\"]\ngroups = [\"pilot\"]", "did you mean group:pilots?")]

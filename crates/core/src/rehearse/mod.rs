@@ -289,6 +289,14 @@ impl Rehearsal {
         if let Some(resource) = case.request.resource.as_ref().filter(|name| !known(name)) {
             findings.push(self.unknown_sample(resource, case.resource_span));
         }
+        let request = &case.request;
+        let about = case.may.iter().chain(&case.may_not).next();
+        let kind = about.and_then(|permission| permission.value.split_once(':')).map(|(kind, _)| kind);
+        let of_subject = said_things(policy, subject.split(':').next(), &request.of_subject);
+        let of_resource = said_things(policy, kind, &request.of_resource);
+        for name in of_subject.chain(of_resource).filter(|name| !known(name)) {
+            findings.push(self.unknown_sample(name, case.span));
+        }
         for permission in case.may.iter().chain(&case.may_not) {
             if policy.permission(&permission.value).is_none() {
                 let near =
@@ -344,8 +352,28 @@ impl Rehearsal {
     }
 }
 
+/// The entities that properties name: at the end of relations, and what something lies within.
+fn said_things<'r>(
+    policy: &'r Policy,
+    kind: Option<&str>,
+    said: &'r serde_json::Map<String, serde_json::Value>,
+) -> impl Iterator<Item = &'r str> {
+    let kind = kind.and_then(|kind| policy.kind(kind));
+    let relations =
+        kind.into_iter().flat_map(|kind| &policy.model().kinds[kind.index()].relations).map(|one| one.name);
+    let names: Vec<&str> = relations.map(|name| policy.name(name)).chain(["within"]).collect();
+    said.iter().filter(move |(key, _)| names.contains(&key.as_str())).flat_map(|(_, value)| {
+        let listed = value.as_array().into_iter().flatten().chain(Some(value));
+        // Without its type a name may stand where only one type is possible.
+        listed.filter_map(serde_json::Value::as_str).filter(|name| name.contains(':'))
+    })
+}
+
 /// Why an answer that is as expected proves little.
 fn doubt(explanation: &Explanation, at_the_run: bool) -> Option<String> {
+    if !explanation.ignored.is_empty() {
+        return Some(format!("not all that it says counts: {}", explanation.ignored.join("; ")));
+    }
     let conditions = explanation.arrivals.iter().flat_map(|arrival| &arrival.conditions);
     let conditions = conditions.chain(explanation.rules.iter().flat_map(|rule| &rule.conditions));
     let mut reads = conditions.flat_map(|condition| &condition.parts).flat_map(|part| &part.reads);
