@@ -73,11 +73,21 @@ impl Example {
     /// All examples with one thing less.
     fn smaller(&self) -> Vec<Example> {
         let mut all = Vec::new();
-        // Who asks and what it is about stay registered: a request about nobody known is another.
+        // Who asks and what it is about stay registered: a request about nobody known is another. So
+        // does what the request names: kept as a case, a name that nothing knows would be a mistake.
+        let said = [&self.request.of_subject, &self.request.of_resource];
+        let is_named = |name: &str| {
+            let values = said.iter().flat_map(|said| said.values());
+            values
+                .flat_map(|value| value.as_array().into_iter().flatten().chain([value]))
+                .any(|one| one == name)
+        };
         let asked = |line: &Json| {
             let name = line.get("entity").and_then(Json::as_str);
             name.is_some_and(|name| {
-                self.request.subject == name || self.request.resource.as_deref() == Some(name)
+                self.request.subject == name
+                    || self.request.resource.as_deref() == Some(name)
+                    || is_named(name)
             })
         };
         for at in (0..self.lines.len()).rev().filter(|at| !asked(&self.lines[*at])) {
