@@ -102,6 +102,12 @@ it('says that it is open, hears who else has it open, and follows what they save
   kept = { digest: 'c', files: [{ path: 'roles.toml', text: 'theirs again' }] }
   await vi.advanceTimersByTimeAsync(16_000)
   expect([draft.files.value[0]?.text, draft.other.value?.files[0]?.text]).toEqual(['ours', 'theirs again'])
+  // Who is there is not claimed where it cannot be heard.
+  const heard = fetch
+  vi.stubGlobal('fetch', () => Promise.reject(new TypeError('Failed to fetch')))
+  await vi.advanceTimersByTimeAsync(16_000)
+  expect(draft.present.value).toEqual([])
+  vi.stubGlobal('fetch', heard)
   draft.leave()
   const said = calls.length
   await vi.advanceTimersByTimeAsync(60_000)

@@ -60,8 +60,10 @@ async function beThere() {
   if (!own || busy.value) return
   const found = await api.presence(own.id).catch(() => undefined)
   // Meanwhile it was left or saved, or what was heard is not of this draft any more.
-  if (!found || busy.value || draft.value !== own) return
-  present.value = found.others
+  if (draft.value !== own) return
+  // What cannot be heard is not claimed.
+  present.value = found?.others ?? []
+  if (!found || busy.value) return
   if (found.digest === own.digest || other.value) return
   const theirs = await api.draft(own.id).catch(() => undefined)
   if (!theirs || busy.value || draft.value !== own) return
