@@ -55,6 +55,7 @@ pub mod import;
 pub mod interner;
 pub mod json;
 pub mod names;
+mod pieces;
 pub mod prove;
 pub mod register;
 pub mod rehearse;

@@ -1,10 +1,9 @@
 //! Grants: who was given which role where, as columns.
 
-use super::lists::{Slots, grow};
 use super::{EntityId, PlaceOf, Sym};
+use crate::pieces::{Index, Slots, Table, rows};
 use crate::value::Scalar;
 use foldhash::fast::RandomState;
-use hashbrown::HashTable;
 use jiff::Timestamp;
 use std::fmt;
 use std::hash::BuildHasher as _;
@@ -104,20 +103,33 @@ struct Row {
 
 const NONE: u32 = u32::MAX;
 
+impl Default for Row {
+    fn default() -> Self {
+        Row { role: Sym(0), to: NONE, at: 0, id: 0, terms: NONE }
+    }
+}
+
 /// All grants, and which is called what.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Grants {
-    rows: Vec<Row>,
-    texts: Slots<Box<str>>,
-    terms: Slots<Terms>,
-    by_id: HashTable<u32>,
+    rows: Table<Row, { rows(size_of::<Row>()) }>,
+    texts: Slots<Box<str>, 64>,
+    terms: Slots<Terms, 64>,
+    by_id: Index,
     hasher: RandomState,
     live: usize,
 }
 
 impl Grants {
+    fn row(&self, at: u32) -> Option<&Row> {
+        if at as usize >= self.rows.len() {
+            return None;
+        }
+        Some(self.rows.get(at as usize)).filter(|row| row.to != NONE)
+    }
+
     pub fn get(&self, at: u32) -> Option<Grant<'_>> {
-        let row = self.rows.get(at as usize).filter(|row| row.to != NONE)?;
+        let row = self.row(at)?;
         Some(Grant {
             id: id_of(row, &self.texts),
             role: row.role,
@@ -129,8 +141,8 @@ impl Grants {
 
     pub fn find(&self, id: &str) -> Option<u32> {
         let id = GrantId::new(id);
-        let same = |at: &u32| id_of(&self.rows[*at as usize], &self.texts) == id;
-        self.by_id.find(self.hasher.hash_one(id), same).copied()
+        let same = |at: u32| id_of(self.rows.get(at as usize), &self.texts) == id;
+        self.by_id.find(self.hasher.hash_one(id), same)
     }
 
     pub fn iter(&self) -> impl Iterator<Item = (u32, Grant<'_>)> {
@@ -144,9 +156,7 @@ impl Grants {
     }
 
     pub fn add(&mut self, grant: OwnGrant) -> u32 {
-        let at = u32::try_from(self.rows.len()).expect("fewer than 2^32 grants");
-        grow(&mut self.rows, 1);
-        self.rows.push(Row { role: Sym(0), to: NONE, at: 0, id: 0, terms: NONE });
+        let at = u32::try_from(self.rows.push(Row::default())).expect("fewer than 2^32 grants");
         self.put(at, grant);
         at
     }
@@ -159,23 +169,22 @@ impl Grants {
             GrantId::Text(_) => self.texts.put(grant.id) | GrantId::END,
         };
         let terms = if grant.terms == NO_TERMS { NONE } else { self.terms.put(grant.terms) };
-        self.rows[at as usize] = Row { role: grant.role, to: grant.to.0, at: grant.at.pack(), id, terms };
+        *self.rows.get_mut(at as usize) =
+            Row { role: grant.role, to: grant.to.0, at: grant.at.pack(), id, terms };
         let Grants { rows, texts, by_id, hasher, .. } = self;
-        by_id.insert_unique(hash, at, |at| hasher.hash_one(id_of(&rows[*at as usize], texts)));
+        by_id.insert(hash, at, |at| hasher.hash_one(id_of(rows.get(at as usize), texts)));
         self.live += 1;
     }
 
     pub fn take(&mut self, at: u32) -> Option<OwnGrant> {
-        let row = *self.rows.get(at as usize).filter(|row| row.to != NONE)?;
+        let row = *self.row(at)?;
         let hash = self.hasher.hash_one(id_of(&row, &self.texts));
-        if let Ok(entry) = self.by_id.find_entry(hash, |known| *known == at) {
-            entry.remove();
-        }
+        self.by_id.remove(hash, at);
         let id = match row.id {
             number if number < GrantId::END => GrantId::Number(number).to_string().into(),
             text => self.texts.take(text - GrantId::END)?,
         };
-        self.rows[at as usize].to = NONE;
+        self.rows.get_mut(at as usize).to = NONE;
         self.live -= 1;
         Some(OwnGrant {
             id,
@@ -198,16 +207,16 @@ impl Grants {
             });
             terms.values.capacity() * size_of::<(Sym, Vec<Scalar>)>() + values.sum::<usize>()
         });
-        self.rows.capacity() * size_of::<Row>()
+        self.rows.size_bytes()
             + self.texts.size_bytes()
             + self.texts.iter().map(|text| text.len()).sum::<usize>()
             + self.terms.size_bytes()
             + terms.sum::<usize>()
-            + self.by_id.capacity() * (size_of::<u32>() + 1)
+            + self.by_id.size_bytes()
     }
 }
 
-fn id_of<'r>(row: &Row, texts: &'r Slots<Box<str>>) -> GrantId<'r> {
+fn id_of<'r>(row: &Row, texts: &'r Slots<Box<str>, 64>) -> GrantId<'r> {
     match row.id {
         number if number < GrantId::END => GrantId::Number(number),
         text => GrantId::Text(texts.get(text - GrantId::END).map_or("", |text| text)),

@@ -1,6 +1,5 @@
 //! Writing facts: each step keeps the indexes true, and gives what undoes it.
 
-use super::lists::grow;
 use super::*;
 
 impl Register {
@@ -12,12 +11,10 @@ impl Register {
     pub(super) fn create(&mut self, name: &str, kind: Sym) -> EntityId {
         let hash = self.hasher.hash_one(name);
         // The newest entity of a name is the one found under it.
-        if let Ok(entry) = self.by_name.find_entry(hash, |id| self.entities.get(*id) == name) {
-            entry.remove();
+        if let Some(before) = self.find(name) {
+            self.by_name.remove(hash, before.0);
         }
-        grow(&mut self.heads, 1);
         self.heads.push(Head::new(kind));
-        grow(&mut self.rests, 1);
         self.rests.push(Rest::default());
         let id = self.entities.push(name);
         self.index_name(id, hash);
@@ -27,15 +24,13 @@ impl Register {
 
     fn index_name(&mut self, id: u32, hash: u64) {
         let Register { by_name, entities, hasher, .. } = self;
-        by_name.insert_unique(hash, id, |id| hasher.hash_one(entities.get(*id)));
+        by_name.insert(hash, id, |id| hasher.hash_one(entities.get(id)));
     }
 
     /// Takes back [`Register::create`]: only the newest entity, and only while nothing names it.
     pub(super) fn uncreate(&mut self, id: EntityId, before: Option<EntityId>) {
         let hash = self.hasher.hash_one(self.name(id));
-        if let Ok(entry) = self.by_name.find_entry(hash, |known| *known == id.0) {
-            entry.remove();
-        }
+        self.by_name.remove(hash, id.0);
         if let Some(before) = before {
             self.index_name(before.0, hash);
         }
@@ -49,14 +44,14 @@ impl Register {
     pub(super) fn set_record(&mut self, id: EntityId, record: &Record) -> Record {
         let old = self.record(id);
         let pack = |entity: Option<EntityId>| entity.map_or(Head::NONE, |id| id.0);
-        let head = &mut self.heads[id.index()];
+        let head = self.heads.get_mut(id.index());
         (head.within, head.tenant) = (pack(record.within), pack(record.tenant));
         (head.state, head.detached) = (record.state, record.detached);
         self.set_attributes(id, record);
         self.set_relations(id, record);
         let of_group = self.kind(id) == Sym::GROUP;
         let members = if of_group { &record.members } else { &record.tenants };
-        self.ids.set(&mut self.rests[id.index()].members, members);
+        self.ids.set(&mut self.rests.get_mut(id.index()).members, members);
         self.link(id, &old, record);
         if old.state != State::Deleted && record.state == State::Deleted {
             self.live_entities -= 1;
@@ -67,7 +62,7 @@ impl Register {
     }
 
     fn set_attributes(&mut self, id: EntityId, record: &Record) {
-        let list = &mut self.rests[id.index()].attributes;
+        let list = &mut self.rests.get_mut(id.index()).attributes;
         // The new ones first: what stays as it is need not be forgotten and found again.
         let new: Vec<_> =
             record.attributes.iter().map(|(name, value)| (*name, self.values.take(value))).collect();
@@ -78,7 +73,7 @@ impl Register {
     }
 
     fn set_relations(&mut self, id: EntityId, record: &Record) {
-        let list = &mut self.rests[id.index()].relations;
+        let list = &mut self.rests.get_mut(id.index()).relations;
         for (_, to) in self.relations.get(*list) {
             self.ids.set(&mut to.clone(), &[]);
         }
@@ -96,25 +91,25 @@ impl Register {
         let Register { ids, heads, rests, .. } = self;
         if old.within != new.within {
             if let Some(outer) = old.within {
-                ids.take(&mut rests[outer.index()].contents, id);
+                ids.take(&mut rests.get_mut(outer.index()).contents, id);
             }
             if let Some(outer) = new.within {
-                ids.push(&mut rests[outer.index()].contents, id);
+                ids.push(&mut rests.get_mut(outer.index()).contents, id);
             }
         }
         for member in missing(&old.members, &new.members) {
-            ids.take(&mut heads[member.index()].groups, id);
+            ids.take(&mut heads.get_mut(member.index()).groups, id);
         }
         for member in missing(&new.members, &old.members) {
-            ids.push(&mut heads[member.index()].groups, id);
+            ids.push(&mut heads.get_mut(member.index()).groups, id);
         }
         // Only what is different: a tenant may be named by a million.
         let (before, now) = (named(old), named(new));
         for named in missing(&before, &now) {
-            ids.take(&mut rests[named.index()].named_by, id);
+            ids.take(&mut rests.get_mut(named.index()).named_by, id);
         }
         for named in missing(&now, &before) {
-            ids.push(&mut rests[named.index()].named_by, id);
+            ids.push(&mut rests.get_mut(named.index()).named_by, id);
         }
     }
 
@@ -136,18 +131,18 @@ impl Register {
 
     fn link_grant(&mut self, place: u32, role: Sym, to: EntityId, at: PlaceOf) {
         let held = Held { role, at: at.pack(), grant: place };
-        self.held.push(&mut self.heads[to.index()].held, held);
+        self.held.push(&mut self.heads.get_mut(to.index()).held, held);
         if let PlaceOf::At(at) = at {
-            self.placed.push(&mut self.rests[at.index()].placed, place);
+            self.placed.push(&mut self.rests.get_mut(at.index()).placed, place);
         }
     }
 
     pub(super) fn take_grant(&mut self, place: u32) -> Option<OwnGrant> {
         let grant = self.grants.take(place)?;
         let held = Held { role: grant.role, at: grant.at.pack(), grant: place };
-        self.held.take(&mut self.heads[grant.to.index()].held, held);
+        self.held.take(&mut self.heads.get_mut(grant.to.index()).held, held);
         if let PlaceOf::At(at) = grant.at {
-            self.placed.take(&mut self.rests[at.index()].placed, place);
+            self.placed.take(&mut self.rests.get_mut(at.index()).placed, place);
         }
         Some(grant)
     }
@@ -156,25 +151,7 @@ impl Register {
         if let Some(number) = activation.id.strip_prefix("a-").and_then(|number| number.parse::<u32>().ok()) {
             self.next.activation = self.next.activation.max(u64::from(number) + 1);
         }
-        let at = u32::try_from(self.activations.len()).expect("fewer than 2^32 activations");
-        self.activations.push(None);
-        self.put_activation(at, activation);
-        at
-    }
-
-    pub(super) fn put_activation(&mut self, at: u32, activation: Activation) {
-        self.activation_ids.insert(activation.id.clone(), at);
-        self.active.entry(activation.grant).or_default().push(at);
-        self.active_for.entry(activation.subject).or_default().push(at);
-        self.activations[at as usize] = Some(activation);
-    }
-
-    pub(super) fn take_activation(&mut self, at: u32) -> Option<Activation> {
-        let activation = self.activations.get_mut(at as usize)?.take()?;
-        self.activation_ids.remove(&activation.id);
-        forget(&mut self.active, activation.grant, at);
-        forget(&mut self.active_for, activation.subject, at);
-        Some(activation)
+        self.active.add(activation)
     }
 
     /// Puts a role under its name, or takes away what is there; gives what was there before.
@@ -202,13 +179,4 @@ fn named(record: &Record) -> Vec<EntityId> {
     named.sort_unstable();
     named.dedup();
     named
-}
-
-fn forget<K: Eq + std::hash::Hash>(map: &mut HashMap<K, Vec<u32>>, key: K, item: u32) {
-    if let Some(list) = map.get_mut(&key) {
-        list.retain(|known| *known != item);
-        if list.is_empty() {
-            map.remove(&key);
-        }
-    }
 }

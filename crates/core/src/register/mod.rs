@@ -3,7 +3,8 @@
 //! - [`line`](mod@line) and [`fact`] are the two ways a change is written;
 //! - [`change`] applies changes, all of a batch or none, and says what is wrong with them;
 //! - [`against`] holds a charter against what is registered;
-//! - `keep` writes them, `lists`, `grants` and `values` are how they lie in memory: by the million;
+//! - `keep` writes them, `grants`, `active` and `values` are how they lie in memory: by the million, in
+//!   pieces that copies of a register share;
 //! - this file says what the facts are, and reads them.
 //!
 //! What holds here:
@@ -12,6 +13,7 @@
 //!   a new id, and no fact of the old one is left;
 //! - containment and group nesting have no loops and a bounded depth, so every walk ends.
 
+mod active;
 pub mod against;
 pub mod change;
 pub mod fact;
@@ -19,19 +21,19 @@ mod grants;
 pub mod holdings;
 mod keep;
 pub mod line;
-mod lists;
 mod values;
 
 pub use grants::{Grant, GrantId, Terms};
 
 use crate::charter::model::Stated;
-use crate::interner::{Interner, Texts};
+use crate::interner::Interner;
+use active::Activations;
+use crate::pieces::{Index, List, Lists, Table, Texts, rows};
 use foldhash::fast::RandomState;
 use grants::{Grants, OwnGrant};
-use hashbrown::{HashMap, HashSet, HashTable};
+use hashbrown::HashSet;
 use jiff::{SignedDuration, Timestamp};
-use lists::{List, Lists};
-use std::collections::BTreeMap;
+use imbl::OrdMap;
 use std::hash::BuildHasher as _;
 use values::{ValueId, Values};
 
@@ -129,6 +131,12 @@ struct Head {
     groups: List,
     /// The grants to it.
     held: List,
+}
+
+impl Default for Head {
+    fn default() -> Self {
+        Head::new(Sym::default())
+    }
 }
 
 impl Head {
@@ -265,33 +273,28 @@ impl Default for NextIds {
     }
 }
 
-/// The live facts, in memory.
+/// The live facts, in memory. A copy is cheap, and shares what neither of the two has written since.
 #[derive(Clone, Debug)]
 pub struct Register {
     names: Interner,
     /// The names of entities; beside them, at the same places, what is kept of each.
     entities: Texts,
-    heads: Vec<Head>,
-    rests: Vec<Rest>,
-    by_name: HashTable<u32>,
+    heads: Table<Head, { rows(size_of::<Head>()) }>,
+    rests: Table<Rest, { rows(size_of::<Rest>()) }>,
+    by_name: Index,
     hasher: RandomState,
     /// Groups, members, tenants, contents, and who names whom.
-    ids: Lists<EntityId>,
-    attributes: Lists<(Sym, ValueId)>,
-    relations: Lists<(Sym, List)>,
-    held: Lists<Held>,
-    placed: Lists<u32>,
+    ids: Lists<EntityId, { rows(size_of::<EntityId>()) }>,
+    attributes: Lists<(Sym, ValueId), { rows(size_of::<(Sym, ValueId)>()) }>,
+    relations: Lists<(Sym, List), { rows(size_of::<(Sym, List)>()) }>,
+    held: Lists<Held, { rows(size_of::<Held>()) }>,
+    placed: Lists<u32, { rows(size_of::<u32>()) }>,
     values: Values,
     grants: Grants,
-    activations: Vec<Option<Activation>>,
-    activation_ids: HashMap<Box<str>, u32>,
+    active: Activations,
     next: NextIds,
-    /// Activations of a grant.
-    active: HashMap<u32, Vec<u32>>,
-    /// Activations for a subject.
-    active_for: HashMap<EntityId, Vec<u32>>,
     /// Roles made by tenants, by `tenant/key`.
-    made: BTreeMap<Sym, MadeRole>,
+    made: OrdMap<Sym, MadeRole>,
     live_entities: usize,
 }
 
@@ -304,9 +307,9 @@ impl Default for Register {
         Register {
             names,
             entities: Texts::default(),
-            heads: Vec::new(),
-            rests: Vec::new(),
-            by_name: HashTable::new(),
+            heads: Table::default(),
+            rests: Table::default(),
+            by_name: Index::default(),
             hasher: RandomState::default(),
             ids: Lists::default(),
             attributes: Lists::default(),
@@ -315,12 +318,9 @@ impl Default for Register {
             placed: Lists::default(),
             values: Values::default(),
             grants: Grants::default(),
-            activations: Vec::new(),
-            activation_ids: HashMap::new(),
+            active: Activations::default(),
             next: NextIds::default(),
-            active: HashMap::new(),
-            active_for: HashMap::new(),
-            made: BTreeMap::new(),
+            made: OrdMap::new(),
             live_entities: 0,
         }
     }
@@ -358,7 +358,7 @@ impl Register {
     /// The newest entity of a name, deleted or not.
     pub fn find(&self, name: &str) -> Option<EntityId> {
         let hash = self.hasher.hash_one(name);
-        self.by_name.find(hash, |id| self.entities.get(*id) == name).map(|id| EntityId(*id))
+        self.by_name.find(hash, |id| self.entities.get(id) == name).map(EntityId)
     }
 
     /// The entity registered under a name now.
@@ -378,34 +378,34 @@ impl Register {
 
     /// Its type.
     pub fn kind(&self, id: EntityId) -> Sym {
-        self.heads[id.index()].kind
+        self.heads.get(id.index()).kind
     }
 
     /// Its state.
     pub fn state(&self, id: EntityId) -> State {
-        self.heads[id.index()].state
+        self.heads.get(id.index()).state
     }
 
     /// What it lies within.
     pub fn within(&self, id: EntityId) -> Option<EntityId> {
-        let within = self.heads[id.index()].within;
+        let within = self.heads.get(id.index()).within;
         (within != Head::NONE).then_some(EntityId(within))
     }
 
     /// The tenant of a group.
     pub fn group_tenant(&self, id: EntityId) -> Option<EntityId> {
-        let tenant = self.heads[id.index()].tenant;
+        let tenant = self.heads.get(id.index()).tenant;
         (tenant != Head::NONE).then_some(EntityId(tenant))
     }
 
     /// Whether roles that arrive outside do not arrive here.
     pub fn is_detached(&self, id: EntityId) -> bool {
-        self.heads[id.index()].detached
+        self.heads.get(id.index()).detached
     }
 
     /// All that is said of it.
     pub fn record(&self, id: EntityId) -> Record {
-        let rest = &self.rests[id.index()];
+        let rest = self.rests.get(id.index());
         let members = self.ids.get(rest.members).to_vec();
         let of_group = self.kind(id) == Sym::GROUP;
         let (members, tenants) = if of_group { (members, Vec::new()) } else { (Vec::new(), members) };
@@ -423,33 +423,33 @@ impl Register {
 
     /// The attributes stated of it, by name.
     pub fn attributes(&self, id: EntityId) -> impl Iterator<Item = (Sym, &Stated)> {
-        let stated = self.attributes.get(self.rests[id.index()].attributes).iter();
+        let stated = self.attributes.get(self.rests.get(id.index()).attributes).iter();
         stated.filter_map(|(name, value)| Some((*name, self.values.get(*value)?)))
     }
 
     /// What is stated of an attribute.
     pub fn attribute(&self, id: EntityId, name: Sym) -> Option<&Stated> {
-        let stated = self.attributes.get(self.rests[id.index()].attributes);
+        let stated = self.attributes.get(self.rests.get(id.index()).attributes);
         let (_, value) = stated.iter().find(|(known, _)| *known == name)?;
         self.values.get(*value)
     }
 
     /// The relations stated of it, by name.
     pub fn relations(&self, id: EntityId) -> impl Iterator<Item = (Sym, &[EntityId])> {
-        let stated = self.relations.get(self.rests[id.index()].relations).iter();
+        let stated = self.relations.get(self.rests.get(id.index()).relations).iter();
         stated.map(|(name, to)| (*name, self.ids.get(*to)))
     }
 
     /// What is stated of a relation.
     pub fn relation(&self, id: EntityId, name: Sym) -> Option<&[EntityId]> {
-        let stated = self.relations.get(self.rests[id.index()].relations);
+        let stated = self.relations.get(self.rests.get(id.index()).relations);
         let (_, to) = stated.iter().find(|(known, _)| *known == name)?;
         Some(self.ids.get(*to))
     }
 
     /// The members of a group, or the tenants a user or service is a member of.
     fn members_or_tenants(&self, id: EntityId) -> &[EntityId] {
-        self.ids.get(self.rests[id.index()].members)
+        self.ids.get(self.rests.get(id.index()).members)
     }
 
     /// The members of a group.
@@ -464,7 +464,7 @@ impl Register {
 
     /// The groups it is a direct member of.
     pub fn groups(&self, id: EntityId) -> &[EntityId] {
-        self.ids.get(self.heads[id.index()].groups)
+        self.ids.get(self.heads.get(id.index()).groups)
     }
 
     /// The grants to it, not to its groups.
@@ -474,7 +474,7 @@ impl Register {
 
     /// The grants to it in short, not to its groups.
     pub fn held(&self, id: EntityId) -> &[Held] {
-        self.held.get(self.heads[id.index()].held)
+        self.held.get(self.heads.get(id.index()).held)
     }
 
     /// A grant by its place in the table.
@@ -499,23 +499,22 @@ impl Register {
 
     /// The grants at a place, whoever holds them.
     pub fn grants_at(&self, place: EntityId) -> &[u32] {
-        self.placed.get(self.rests[place.index()].placed)
+        self.placed.get(self.rests.get(place.index()).placed)
     }
 
     /// The activations of a grant.
     pub fn activations_of(&self, grant: u32) -> impl Iterator<Item = &Activation> {
-        let of = self.active.get(&grant).map_or(&[][..], Vec::as_slice);
-        of.iter().filter_map(|at| self.activations.get(*at as usize)?.as_ref())
+        self.active.of_grant(grant)
     }
 
     /// All activations.
     pub fn all_activations(&self) -> impl Iterator<Item = &Activation> {
-        self.activations.iter().flatten()
+        self.active.iter()
     }
 
     /// An activation by its id.
     pub fn activation_by_id(&self, id: &str) -> Option<&Activation> {
-        self.activations.get(*self.activation_ids.get(id)? as usize)?.as_ref()
+        self.active.get(self.active.find(id)?)
     }
 
     /// The role a tenant made under a name `tenant/key`.
@@ -571,12 +570,12 @@ impl Register {
 
     /// What lies directly within it.
     pub fn contents(&self, id: EntityId) -> &[EntityId] {
-        self.ids.get(self.rests[id.index()].contents)
+        self.ids.get(self.rests.get(id.index()).contents)
     }
 
     /// Whose record names it by relation, tenancy or as a group's tenant.
     pub fn named_by(&self, id: EntityId) -> &[EntityId] {
-        self.ids.get(self.rests[id.index()].named_by)
+        self.ids.get(self.rests.get(id.index()).named_by)
     }
 
     /// Where the ids of entities end.
@@ -597,13 +596,6 @@ impl Register {
     /// How much memory it takes, in bytes: what is allocated, free room among it, without what the
     /// allocator adds.
     pub fn size_bytes(&self) -> usize {
-        fn map<K>(map: &HashMap<K, Vec<u32>>) -> usize {
-            let lists: usize = map.values().map(|list| list.capacity() * size_of::<u32>()).sum();
-            map.capacity() * (size_of::<(K, Vec<u32>)>() + 1) + lists
-        }
-        let activation = |of: &Activation| {
-            2 * of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |session| session.len())
-        };
         let made = |role: &MadeRole| {
             let texts: usize = role.permissions.iter().map(|text| text.len() + size_of::<Box<str>>()).sum();
             size_of::<(Sym, MadeRole)>() + texts + role.name.as_ref().map_or(0, |name| name.len())
@@ -611,9 +603,9 @@ impl Register {
         size_of::<Register>()
             + self.names.size_bytes()
             + self.entities.size_bytes()
-            + self.heads.capacity() * size_of::<Head>()
-            + self.rests.capacity() * size_of::<Rest>()
-            + self.by_name.capacity() * (size_of::<u32>() + 1)
+            + self.heads.size_bytes()
+            + self.rests.size_bytes()
+            + self.by_name.size_bytes()
             + self.ids.size_bytes()
             + self.attributes.size_bytes()
             + self.relations.size_bytes()
@@ -621,11 +613,7 @@ impl Register {
             + self.placed.size_bytes()
             + self.values.size_bytes()
             + self.grants.size_bytes()
-            + self.activations.capacity() * size_of::<Option<Activation>>()
-            + self.activations.iter().flatten().map(activation).sum::<usize>()
-            + self.activation_ids.capacity() * (size_of::<(Box<str>, u32)>() + 1)
-            + map(&self.active)
-            + map(&self.active_for)
+            + self.active.size_bytes()
             + self.made.values().map(made).sum::<usize>()
     }
 
@@ -639,6 +627,6 @@ impl Register {
                 + self.relations(id).map(|(_, to)| to.len()).sum::<usize>()
         };
         let entities = self.all_entities().map(of).sum::<usize>();
-        entities + self.grants.len() + self.activation_ids.len() + self.made.len()
+        entities + self.grants.len() + self.active.len() + self.made.len()
     }
 }

@@ -1,10 +1,9 @@
 //! The values of attributes, each kept once however many entities have it.
 
-use super::lists::Slots;
 use crate::charter::model::Stated;
+use crate::pieces::{Index, Slots, Table, rows};
 use crate::value::Scalar;
 use foldhash::fast::RandomState;
-use hashbrown::HashTable;
 use std::hash::BuildHasher as _;
 
 /// The number of a kept value.
@@ -14,44 +13,48 @@ pub(super) struct ValueId(u32);
 /// Values, with how often each is used; one that is used no more is forgotten.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Values {
-    slots: Slots<(Stated, u32)>,
-    ids: HashTable<u32>,
+    slots: Slots<Stated, 64>,
+    /// How often each is used, at the same places.
+    uses: Table<u32, { rows(size_of::<u32>()) }>,
+    ids: Index,
     hasher: RandomState,
 }
 
 impl Values {
     pub fn get(&self, id: ValueId) -> Option<&Stated> {
-        self.slots.get(id.0).map(|(value, _)| value)
+        self.slots.get(id.0)
     }
 
     /// Uses a value once more.
     pub fn take(&mut self, value: &Stated) -> ValueId {
-        let Values { slots, ids, hasher } = self;
+        let Values { slots, uses, ids, hasher } = self;
         let hash = hasher.hash_one(value);
-        let known = ids.find(hash, |id| slots.get(*id).is_some_and(|(known, _)| known == value));
-        if let Some((id, (_, uses))) = known.and_then(|id| Some((*id, slots.get_mut(*id)?))) {
-            *uses += 1;
+        if let Some(id) = ids.find(hash, |id| slots.get(id) == Some(value)) {
+            *uses.get_mut(id as usize) += 1;
             return ValueId(id);
         }
-        let id = slots.put((value.clone(), 1));
-        ids.insert_unique(hash, id, |id| slots.get(*id).map_or(0, |(value, _)| hasher.hash_one(value)));
+        let id = slots.put(value.clone());
+        if uses.len() <= id as usize {
+            uses.push(0);
+        }
+        *uses.get_mut(id as usize) = 1;
+        ids.insert(hash, id, |id| slots.get(id).map_or(0, |value| hasher.hash_one(value)));
         ValueId(id)
     }
 
     /// Uses a value once less.
     pub fn leave(&mut self, id: ValueId) {
-        let Some((value, uses)) = self.slots.get_mut(id.0) else { return };
+        let Some(value) = self.slots.get(id.0) else { return };
+        let uses = self.uses.get_mut(id.0 as usize);
         *uses -= 1;
         if *uses == 0 {
-            if let Ok(entry) = self.ids.find_entry(self.hasher.hash_one(&*value), |known| *known == id.0) {
-                entry.remove();
-            }
+            self.ids.remove(self.hasher.hash_one(value), id.0);
             self.slots.take(id.0);
         }
     }
 
     pub fn size_bytes(&self) -> usize {
-        let values = self.slots.iter().map(|(value, _)| match value {
+        let values = self.slots.iter().map(|value| match value {
             Stated::One(scalar) => scalar.size_bytes(),
             Stated::Many(scalars) => {
                 scalars.capacity() * size_of::<Scalar>()
@@ -59,6 +62,6 @@ impl Values {
             }
             Stated::Unfit => 0,
         });
-        self.slots.size_bytes() + values.sum::<usize>() + self.ids.capacity() * (size_of::<u32>() + 1)
+        self.slots.size_bytes() + values.sum::<usize>() + self.uses.size_bytes() + self.ids.size_bytes()
     }
 }

@@ -65,8 +65,8 @@ impl Batch<'_, '_> {
             self.at = at;
             for subject in self.register.subjects_of(member) {
                 let holders = self.register.holders_of(subject);
-                for activation in self.register.active_for.get(&subject).cloned().unwrap_or_default() {
-                    let grant = self.register.activations[activation as usize].as_ref().map(|of| of.grant);
+                for activation in self.register.active.numbers_of_subject(subject).to_vec() {
+                    let grant = self.register.active.get(activation).map(|of| of.grant);
                     let to = grant.and_then(|grant| self.register.grant(grant)).map(|grant| grant.to);
                     if !to.is_some_and(|to| holders.contains(&to)) {
                         self.end_activation_at(activation);
@@ -347,7 +347,7 @@ impl Batch<'_, '_> {
         for at in grants {
             self.end_grant_at(at);
         }
-        for at in self.register.active_for.get(&id).cloned().unwrap_or_default() {
+        for at in self.register.active.numbers_of_subject(id).to_vec() {
             self.end_activation_at(at);
         }
         let made = self.register.made_roles().filter(|(_, role)| role.tenant == id);

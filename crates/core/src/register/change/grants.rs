@@ -76,7 +76,7 @@ impl Batch<'_, '_> {
     }
 
     pub(super) fn end_grant_at(&mut self, at: u32) {
-        for activation in self.register.active.get(&at).cloned().unwrap_or_default() {
+        for activation in self.register.active.numbers_of_grant(at).to_vec() {
             self.end_activation_at(activation);
         }
         if let Some(grant) = self.register.take_grant(at) {
@@ -161,11 +161,11 @@ impl Batch<'_, '_> {
         }
         if activation.id.is_empty() {
             let next = |register: &Register| format!("a-{}", register.next.activation);
-            while self.register.activation_ids.contains_key(next(self.register).as_str()) {
+            while self.register.active.find(&next(self.register)).is_some() {
                 self.register.next.activation += 1;
             }
             activation.id = next(self.register).into();
-        } else if self.register.activation_ids.contains_key(&activation.id) {
+        } else if self.register.active.find(&activation.id).is_some() {
             return Err(format!("another activation is called {} already", activation.id));
         } else {
             split_entity(&format!("activation:{}", activation.id))
@@ -188,8 +188,8 @@ impl Batch<'_, '_> {
     }
 
     pub(super) fn end_activation(&mut self, id: &str) -> Result<(), String> {
-        let at = *self.register.activation_ids.get(id).ok_or_else(|| {
-            let near = did_you_mean(id, self.register.activation_ids.keys().take(10_000).map(AsRef::as_ref));
+        let at = self.register.active.find(id).ok_or_else(|| {
+            let near = did_you_mean(id, self.register.active.ids().take(10_000));
             format!("no activation is called {id:?}{near}")
         })?;
         self.end_activation_at(at);
@@ -197,9 +197,9 @@ impl Batch<'_, '_> {
     }
 
     pub(super) fn end_activation_at(&mut self, at: u32) {
-        if let Some(activation) = self.register.take_activation(at) {
+        if let Some(activation) = self.register.active.take(at) {
             self.effects.push((self.at, Effect::Deactivated(activation.id.clone())));
-            self.undo.push(Undo::Deactivated(at, activation));
+            self.undo.push(Undo::Deactivated(activation));
         }
     }
 

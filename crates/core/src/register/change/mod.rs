@@ -74,7 +74,7 @@ enum Undo {
     Granted(u32),
     Ended(u32, OwnGrant),
     Activated(u32),
-    Deactivated(u32, Activation),
+    Deactivated(Activation),
     Made(Sym, Option<MadeRole>),
 }
 
@@ -157,10 +157,11 @@ impl Register {
                 }
                 Undo::Ended(at, grant) => self.put_grant(at, grant),
                 Undo::Activated(at) => {
-                    self.take_activation(at);
-                    self.activations.truncate(at as usize);
+                    self.active.take(at);
                 }
-                Undo::Deactivated(at, activation) => self.put_activation(at, activation),
+                Undo::Deactivated(activation) => {
+                    self.active.add(activation);
+                }
                 Undo::Made(key, before) => {
                     self.set_made(key, before);
                 }

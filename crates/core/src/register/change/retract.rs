@@ -70,7 +70,7 @@ impl Batch<'_, '_> {
                     .register
                     .all_activations()
                     .filter(fits)
-                    .filter_map(|activation| self.register.activation_ids.get(&activation.id).copied())
+                    .filter_map(|activation| self.register.active.find(&activation.id))
                     .collect();
                 if found.is_empty() {
                     return Err(format!("{} is not activated for {}", line.grant, line.subject));

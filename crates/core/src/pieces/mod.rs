@@ -1,0 +1,38 @@
+//! Tables in pieces: a copy shares every piece with what it was copied from, until one of the two
+//! writes to it. Copying costs the same whatever the size, and a write copies the pieces it touches.
+//!
+//! - [`Tree`]: pieces by number, three steps from the root;
+//! - [`Table`]: rows by number, some hundreds to a piece;
+//! - [`Texts`]: texts by number;
+//! - [`Index`]: the numbers of rows by a hash of what stands in them;
+//! - [`Lists`], [`Slots`]: lists and things under numbers that are given again.
+//!
+//! A register lies in these, so that each reader has all of it at one position for as long as it
+//! likes, and a writer prepares the next position beside it. Two copies kept in step would take twice
+//! the memory; a list of changes over a fixed base would be looked through by every decision, and
+//! grows until it is made anew. The price here is two more steps to each row, both in memory that
+//! decisions keep warm.
+
+mod index;
+mod lists;
+mod table;
+mod texts;
+mod tree;
+
+pub(crate) use index::Index;
+pub(crate) use lists::{List, Lists, Slots};
+pub(crate) use table::Table;
+pub use texts::Texts;
+pub(crate) use tree::Tree;
+
+/// How large a piece is, in bytes. Small enough to be copied in a microsecond or two, and with the
+/// counters of its owners just what the allocator gives out.
+const PIECE: usize = (16 << 10) - 16;
+
+/// How many rows of a size make a piece.
+pub(crate) const fn rows(size: usize) -> usize {
+    PIECE / size
+}
+
+#[cfg(test)]
+mod tests;
