@@ -66,14 +66,14 @@ const GUARDS: [Guard; 36] = [
     Guard {
         name: "a grant ends",
         file: "register/grants.rs",
-        with: "&& self.terms.until.is_none_or(|until| now < until)",
+        with: "&& self.until.is_none_or(|until| now < until)",
         without: "",
     },
     Guard {
         name: "a grant begins",
         file: "register/grants.rs",
-        with: "self.terms.from.is_none_or(|from| from <= now) &&",
-        without: "self.terms.from.is_none_or(|_| true) &&",
+        with: "self.from.is_none_or(|from| from <= now) &&",
+        without: "self.from.is_none_or(|_| true) &&",
     },
     Guard {
         name: "an activation ends",

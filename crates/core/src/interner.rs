@@ -36,18 +36,13 @@ impl Interner {
         id
     }
 
-    /// How many texts there are.
-    pub fn len(&self) -> usize {
-        self.texts.len()
+    /// The id that is given next: all that were given lie below.
+    pub fn end(&self) -> usize {
+        self.texts.end()
     }
 
     /// How much memory it takes, in bytes.
     pub fn size_bytes(&self) -> usize {
         self.texts.size_bytes() + self.ids.size_bytes()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.texts.is_empty()
     }
 }

@@ -481,8 +481,8 @@ impl Teller<'_> {
         let mut groups = Vec::new();
         let mut at = holder as usize;
         while at > 0 && at < holders.len() {
-            groups.push(self.walk.engine.register.name(holders[at].0).to_owned());
-            at = holders[at].1 as usize;
+            groups.push(self.walk.engine.register.name(holders[at].id).to_owned());
+            at = holders[at].from as usize;
         }
         groups.reverse();
         groups

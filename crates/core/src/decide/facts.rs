@@ -193,7 +193,7 @@ impl<'e> Facts<'e> {
     /// Whether a role that a tenant made, with the permission in it, arrives at the resource.
     pub fn is_made(&self, permission: PermId) -> bool {
         let (walk, link) = (&self.walk, self.walk.engine.link);
-        walk.holders.list.iter().flat_map(|(id, _)| walk.engine.register.held(*id)).any(|held| {
+        walk.held().any(|held| {
             let Some(Named::Made(at)) = link.roles[held.role.0 as usize] else { return false };
             let made = &link.made[at as usize];
             made.permissions.binary_search(&permission).is_ok() && walk.made_counts(held, made)

@@ -96,7 +96,7 @@ impl Link {
             kinds: syms.map(|sym| policy.kind(register.text(sym))).collect(),
             roles,
             made,
-            names: (0..model.names.len())
+            names: (0..model.names.end())
                 .map(|at| register.sym(model.names.text(u32::try_from(at).unwrap_or(u32::MAX))))
                 .collect(),
             groups: model.groups.iter().map(|key| register.registered(&format!("group:{key}"))).collect(),

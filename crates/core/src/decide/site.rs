@@ -3,7 +3,7 @@
 
 use super::question::{Question, Resource};
 use super::{Engine, Tenant};
-use crate::register::{EntityId, Register, Sym};
+use crate::register::{EntityId, HeldList, Register, Sym};
 use foldhash::fast::RandomState;
 use hashbrown::HashSet;
 
@@ -55,33 +55,44 @@ impl Site {
     ) {
         self.thing = thing;
         self.places.clear();
+        self.outer = start.filter(|_| thing.is_none());
         let (mut next, mut arrives, mut end) = (start, true, None);
         while let Some(id) = next {
+            let glance = register.glance(id);
             if arrives {
                 self.places.push(id);
             }
-            arrives &= !register.is_detached(id);
-            end = next;
-            next = register.within(id);
+            arrives &= !glance.is_detached();
+            next = glance.within();
+            if thing == Some(id) {
+                self.outer = next.filter(|_| arrives);
+            }
+            end = Some((id, glance.kind()));
         }
         self.tenant = match end {
             _ if lies_nowhere => Tenant::None,
-            Some(end) if register.kind(end) == Sym::TENANT => Tenant::Is(end),
+            Some((end, Sym::TENANT)) => Tenant::Is(end),
             _ => Tenant::Unknown,
-        };
-        self.outer = match thing {
-            Some(id) if register.is_detached(id) => None,
-            Some(id) => register.within(id),
-            None => start,
         };
     }
 }
 
-/// The subject and the groups that stand for it at a site, each with the one it was reached from.
+/// Who a role may be granted to so that the subject holds it.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Holder {
+    /// The subject, or a group.
+    pub id: EntityId,
+    /// The place of the one it was reached from.
+    pub from: u32,
+    /// What was granted to it.
+    pub held: HeldList,
+}
+
+/// The subject and the groups that stand for it at a site.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Holders {
     /// The subject first.
-    pub list: Vec<(EntityId, u32)>,
+    pub list: Vec<Holder>,
     /// The same as a set, once there are too many to look through.
     many: HashSet<EntityId, RandomState>,
 }
@@ -96,19 +107,20 @@ impl Holders {
         self.list.clear();
         self.many.clear();
         let Some(subject) = subject else { return };
-        self.list.push((subject, 0));
+        self.list.push(Holder { id: subject, from: 0, held: register.glance(subject).held() });
         let mut at = 0;
         while at < self.list.len() {
-            let (id, _) = self.list[at];
-            for group in register.groups(id) {
-                let counts = match register.group_tenant(*group) {
+            let from = u32::try_from(at).unwrap_or(u32::MAX);
+            for group in register.groups(self.list[at].id) {
+                let glance = register.glance(*group);
+                let counts = match glance.group_tenant() {
                     None => true,
                     Some(of) => tenant == Tenant::Is(of),
                 };
                 if counts && !self.contains(*group) {
-                    self.list.push((*group, u32::try_from(at).unwrap_or(u32::MAX)));
+                    self.list.push(Holder { id: *group, from, held: glance.held() });
                     if self.list.len() == Self::MANY {
-                        self.many.extend(self.list.iter().map(|(id, _)| *id));
+                        self.many.extend(self.list.iter().map(|holder| holder.id));
                     } else if self.list.len() > Self::MANY {
                         self.many.insert(*group);
                     }
@@ -121,7 +133,7 @@ impl Holders {
     /// Whether somebody is among them.
     pub fn contains(&self, id: EntityId) -> bool {
         if self.list.len() < Self::MANY {
-            self.list.iter().any(|(known, _)| *known == id)
+            self.list.iter().any(|holder| holder.id == id)
         } else {
             self.many.contains(&id)
         }

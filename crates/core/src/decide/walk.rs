@@ -9,9 +9,9 @@ use super::site::{Holders, Site};
 use super::{
     Arrival, Arrived, Decision, Engine, Listener, Made, Named, Owner, Reason, Scratch, Silent, Tenant, Via,
 };
-use crate::charter::model::{Role, RoleId, Rule, RuleId};
+use crate::charter::model::{KindId, Role, RoleId, Rule, RuleId};
 use crate::charter::syntax::GivenTo;
-use crate::register::{EntityId, Grant, Held, PlaceOf, Sym};
+use crate::register::{EntityId, Held, PlaceOf, Terms};
 use crate::value::Truth;
 
 /// One decision under way, seen from one site: the question's, or one that confers.
@@ -21,6 +21,8 @@ pub(super) struct Walk<'e> {
     pub question: &'e Question,
     /// The subject; none if it is anonymous.
     pub subject: Option<EntityId>,
+    /// The subject's kind, if the charter declares it.
+    pub kind: Option<KindId>,
     pub site: &'e Site,
     pub holders: &'e Holders,
     /// What relationships confer in this decision, worked out when it is first asked for.
@@ -46,6 +48,7 @@ impl<'e> Walk<'e> {
             engine,
             question,
             subject,
+            kind: subject.and_then(|subject| engine.kind(subject)),
             site: &scratch.site,
             holders: &scratch.holders,
             conferral: &scratch.conferral,
@@ -149,12 +152,13 @@ impl<'e> Walk<'e> {
 
     fn by_grant<L: Listener>(&self, found: &mut Found, listener: &mut L) {
         let permission = self.question.permission;
-        for (holder, (id, _)) in self.holders.list.iter().enumerate() {
-            for held in self.engine.register.held(*id) {
+        for (holder, found_as) in self.holders.list.iter().enumerate() {
+            for held in self.engine.register.held_in(found_as.held) {
                 // Most of what is held is held elsewhere.
                 let Some(place) = self.place(held) else { continue };
                 let named = self.engine.link.roles[held.role.0 as usize];
-                let via = Via::Grant { grant: held.grant, holder: u32::try_from(holder).unwrap_or(u32::MAX) };
+                let via =
+                    Via::Grant { grant: held.grant(), holder: u32::try_from(holder).unwrap_or(u32::MAX) };
                 match named {
                     Some(Named::Role(role)) => {
                         if found.is_settled::<L>(Arrived::Role(role), self.engine)
@@ -162,8 +166,8 @@ impl<'e> Walk<'e> {
                         {
                             continue;
                         }
-                        let Some(grant) = self.counts_at(held, role, place) else { continue };
-                        let gives = self.gives(role, Some(grant), listener);
+                        let Some(terms) = self.counts_at(held, role, place) else { continue };
+                        let gives = self.gives(role, Some(terms), listener);
                         self.arrived(found, listener, Arrived::Role(role), via, Truth::True, gives);
                     }
                     Some(Named::Made(at)) => {
@@ -269,12 +273,17 @@ impl<'e> Walk<'e> {
 
     // -- arriving ------------------------------------------------------------------------------
 
-    /// A grant of a role to one of the holders, if it counts here.
-    fn counts(&self, held: &Held, role: RoleId) -> Option<Grant<'e>> {
+    /// All that was granted to one of the holders.
+    pub fn held(&self) -> impl Iterator<Item = &'e Held> {
+        self.holders.list.iter().flat_map(|holder| self.engine.register.held_in(holder.held))
+    }
+
+    /// The terms of a grant of a role to one of the holders, if it counts here.
+    fn counts(&self, held: &Held, role: RoleId) -> Option<&'e Terms> {
         self.counts_at(held, role, self.place(held)?)
     }
 
-    fn counts_at(&self, held: &Held, role: RoleId, place: Option<EntityId>) -> Option<Grant<'e>> {
+    fn counts_at(&self, held: &Held, role: RoleId, place: Option<EntityId>) -> Option<&'e Terms> {
         let declared = &self.engine.policy.model().roles[role.index()];
         let permitted = declared.grantable
             && self.may_hold(role)
@@ -283,9 +292,8 @@ impl<'e> Walk<'e> {
                 // A place of a type this charter does not declare is no place it permits.
                 kind != Some(None) && held_at.permits(kind.flatten())
             });
-        let grant =
-            self.engine.register.grant(held.grant).filter(|grant| permitted && self.is_live(grant))?;
-        self.is_active(held.grant, declared).then_some(grant)
+        let terms = self.engine.register.terms_of(held).filter(|terms| permitted && self.is_live(terms))?;
+        self.is_active(held.grant(), declared).then_some(terms)
     }
 
     /// The place of a grant, if that is here or around here; `Some(None)` is everywhere.
@@ -297,8 +305,8 @@ impl<'e> Walk<'e> {
         }
     }
 
-    fn is_live(&self, grant: &Grant<'_>) -> bool {
-        grant.is_live(self.question.now)
+    fn is_live(&self, terms: &Terms) -> bool {
+        terms.is_live(self.question.now)
     }
 
     /// Whether a grant needs no activation, or has one for this subject and session that counts.
@@ -320,7 +328,7 @@ impl<'e> Walk<'e> {
 
     /// Whether a grant of just this role to one of the holders counts, of those that are `meant`.
     pub fn is_granted(&self, role: RoleId, meant: &dyn Fn(&Held) -> bool) -> bool {
-        self.holders.list.iter().flat_map(|(id, _)| self.engine.register.held(*id)).any(|held| {
+        self.held().any(|held| {
             let named = self.engine.link.roles[held.role.0 as usize];
             meant(held)
                 && matches!(named, Some(Named::Role(found)) if found == role)
@@ -330,17 +338,16 @@ impl<'e> Walk<'e> {
 
     /// A grant of a tenant's own role: to users, and for what lies in that tenant.
     pub fn made_counts(&self, held: &Held, made: &Made) -> bool {
-        let is_user = self.subject.is_some_and(|id| self.engine.register.kind(id) == Sym::USER);
+        let is_user = self.kind == Some(KindId::USER);
         is_user
             && self.site.tenant == Tenant::Is(made.tenant)
             && self.place(held).is_some()
-            && self.engine.register.grant(held.grant).is_some_and(|grant| self.is_live(&grant))
+            && self.engine.register.terms_of(held).is_some_and(|terms| self.is_live(terms))
     }
 
     /// Whether subjects of this subject's kind may hold a role.
     pub fn may_hold(&self, role: RoleId) -> bool {
-        let kind = self.subject.and_then(|subject| self.engine.kind(subject));
-        kind.is_some_and(|kind| self.engine.policy.model().roles[role.index()].held_by(kind))
+        self.kind.is_some_and(|kind| self.engine.policy.model().roles[role.index()].held_by(kind))
     }
 
     /// How a role arrives without a grant, if it does.
@@ -375,11 +382,9 @@ impl<'e> Walk<'e> {
     pub fn holds_by_grant(&self, role: RoleId) -> bool {
         let policy = self.engine.policy;
         policy.given().iter().any(|outer| policy.includes(*outer, role) && self.gift(*outer).is_some())
-            || self.holders.list.iter().any(|(id, _)| {
-                self.engine.register.held(*id).iter().any(|held| {
-                    matches!(self.engine.link.roles[held.role.0 as usize], Some(Named::Role(outer))
-                        if policy.includes(outer, role) && self.counts(held, outer).is_some())
-                })
+            || self.held().any(|held| {
+                matches!(self.engine.link.roles[held.role.0 as usize], Some(Named::Role(outer))
+                    if policy.includes(outer, role) && self.counts(held, outer).is_some())
             })
     }
 
@@ -387,9 +392,9 @@ impl<'e> Walk<'e> {
     /// that holds something else.
     pub fn arrivals(&self) -> Vec<(Arrived, Via)> {
         let mut all = Vec::new();
-        for (holder, (id, _)) in self.holders.list.iter().enumerate() {
+        for (holder, found_as) in self.holders.list.iter().enumerate() {
             let holder = u32::try_from(holder).unwrap_or(u32::MAX);
-            for held in self.engine.register.held(*id) {
+            for held in self.engine.register.held_in(found_as.held) {
                 let role = match self.engine.link.roles[held.role.0 as usize] {
                     Some(Named::Role(role)) => self.counts(held, role).map(|_| Arrived::Role(role)),
                     Some(Named::Made(at)) => {
@@ -398,7 +403,7 @@ impl<'e> Walk<'e> {
                     }
                     None => None,
                 };
-                all.extend(role.map(|role| (role, Via::Grant { grant: held.grant, holder })));
+                all.extend(role.map(|role| (role, Via::Grant { grant: held.grant(), holder })));
             }
         }
         for role in self.engine.policy.given() {
@@ -418,14 +423,14 @@ impl<'e> Walk<'e> {
             for held in register.held(holder) {
                 let Some(Named::Role(role)) = self.engine.link.roles[held.role.0 as usize] else { continue };
                 let on_standby = self.engine.policy.model().roles[role.index()].standby.is_some();
-                if !on_standby || !register.grant(held.grant).is_some_and(|grant| self.is_live(&grant)) {
+                if !on_standby || !register.terms_of(held).is_some_and(|terms| self.is_live(terms)) {
                     continue;
                 }
                 let conferral = Conferral::default();
-                let supposed = Walk { assumed: Some(held.grant), conferral: &conferral, ..*self };
+                let supposed = Walk { assumed: Some(held.grant()), conferral: &conferral, ..*self };
                 let found = supposed.candidates(&mut Silent);
                 if found.role.is_some() || found.rule.is_some() {
-                    return Some(held.grant);
+                    return Some(held.grant());
                 }
             }
         }
@@ -435,7 +440,7 @@ impl<'e> Walk<'e> {
     // -- giving --------------------------------------------------------------------------------
 
     /// Whether an arriving role gives the permission.
-    fn gives<L: Listener>(&self, role: RoleId, grant: Option<Grant<'e>>, listener: &mut L) -> Truth {
+    fn gives<L: Listener>(&self, role: RoleId, grant: Option<&'e Terms>, listener: &mut L) -> Truth {
         let permission = self.question.permission;
         let policy = self.engine.policy;
         if !policy.may_give(role, permission) {

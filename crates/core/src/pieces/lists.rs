@@ -1,6 +1,7 @@
 //! Lists and slots by the million, without a piece of memory for each.
 
-use super::{Table, rows};
+use super::{Table, Tree};
+use std::array;
 use std::sync::Arc;
 
 /// A list in a [`Lists`]: where it stands and how long it is. Its room follows from its length.
@@ -11,21 +12,26 @@ pub(crate) struct List {
 }
 
 /// Places that are free to be given again.
-type Free = Table<u32, { rows(4) / 4 }>;
+type Free = Table<u32, 1_023>;
 
 /// Many lists, most of them short, `N` items to a piece. Room that a list leaves is taken by the
 /// next one of that size. A list that is longer than a piece is one of its own.
+///
+/// Places are numbered as if a piece had a power of two of items: what a place is in needs no
+/// division then, and the places beyond `N` are never given.
 #[derive(Clone, Debug)]
 pub(crate) struct Lists<T, const N: usize> {
-    items: Table<T, N>,
+    pieces: Tree<[T; N]>,
+    /// The first place that was never given.
+    end: usize,
     /// Where there is room, by its class.
     free: Vec<Free>,
-    long: Slots<Arc<[T]>, 64>,
+    long: Slots<Arc<[T]>, 63>,
 }
 
 impl<T: Copy + Default + PartialEq, const N: usize> Default for Lists<T, N> {
     fn default() -> Self {
-        Lists { items: Table::default(), free: Vec::new(), long: Slots::default() }
+        Lists { pieces: Tree::default(), end: 0, free: Vec::new(), long: Slots::default() }
     }
 }
 
@@ -59,27 +65,28 @@ fn class(room: u32) -> usize {
 
 impl<T: Copy + Default + PartialEq, const N: usize> Lists<T, N> {
     const LARGEST: u32 = largest(N);
+    const STRIDE: usize = N.next_power_of_two();
 
     /// The items of a list.
     #[inline]
     pub fn get(&self, list: List) -> &[T] {
+        let (at, len) = (list.start as usize, list.len as usize);
         match list.len {
             0 => &[],
-            len if len > Self::LARGEST => {
-                self.long.get(list.start).map_or(&[], |items| &items[..list.len as usize])
-            }
-            len => self.items.slice(list.start as usize, len as usize),
+            long if long > Self::LARGEST => self.long.get(list.start).map_or(&[], |items| &items[..len]),
+            _ => &self.pieces.get(at / Self::STRIDE)[at % Self::STRIDE..][..len],
         }
     }
 
     fn get_mut(&mut self, list: List) -> &mut [T] {
+        let (at, len) = (list.start as usize, list.len as usize);
         match list.len {
             0 => &mut [],
-            len if len > Self::LARGEST => match self.long.get_mut(list.start) {
-                Some(items) => &mut Arc::make_mut(items)[..len as usize],
+            long if long > Self::LARGEST => match self.long.get_mut(list.start) {
+                Some(items) => &mut Arc::make_mut(items)[..len],
                 None => &mut [],
             },
-            len => self.items.slice_mut(list.start as usize, len as usize),
+            _ => &mut self.pieces.get_mut(at / Self::STRIDE)[at % Self::STRIDE..][..len],
         }
     }
 
@@ -99,14 +106,16 @@ impl<T: Copy + Default + PartialEq, const N: usize> Lists<T, N> {
     }
 
     fn add_room(&mut self, room: u32) -> u32 {
-        let end = self.items.len();
-        let left = (N - end % N) % N;
-        if left > 0 && left < room as usize {
-            self.items.extend(left);
-            self.leave_rest(end, left);
+        let (at, room) = (self.end % Self::STRIDE, room as usize);
+        if at > 0 && at + room > N {
+            self.leave_rest(self.end, N - at);
+            self.end = self.end.next_multiple_of(Self::STRIDE);
         }
-        let start = u32::try_from(self.items.len()).expect("fewer than 2^32 items in lists");
-        self.items.extend(room as usize);
+        if self.end / Self::STRIDE == self.pieces.len() {
+            self.pieces.push(array::from_fn(|_| T::default()));
+        }
+        let start = u32::try_from(self.end).expect("fewer than 2^32 items in lists");
+        self.end += room;
         start
     }
 
@@ -185,7 +194,8 @@ impl<T: Copy + Default + PartialEq, const N: usize> Lists<T, N> {
     pub fn size_bytes(&self) -> usize {
         let free: usize = self.free.iter().map(Table::size_bytes).sum();
         let long: usize = self.long.iter().map(|items| size_of_val(&**items)).sum();
-        self.items.size_bytes() + self.free.capacity() * size_of::<Free>() + free + long + self.long.size_bytes()
+        let pieces = self.pieces.len() * size_of::<[T; N]>() + self.pieces.size_bytes();
+        pieces + self.free.capacity() * size_of::<Free>() + free + long + self.long.size_bytes()
     }
 }
 
@@ -214,7 +224,7 @@ impl<T: Clone, const N: usize> Slots<T, N> {
 
     /// The thing under a number.
     pub fn get(&self, at: u32) -> Option<&T> {
-        if at as usize >= self.items.len() {
+        if !self.items.has(at as usize) {
             return None;
         }
         self.items.get(at as usize).as_ref()
@@ -222,7 +232,7 @@ impl<T: Clone, const N: usize> Slots<T, N> {
 
     /// The thing under a number, to write to.
     pub fn get_mut(&mut self, at: u32) -> Option<&mut T> {
-        if at as usize >= self.items.len() {
+        if !self.items.has(at as usize) {
             return None;
         }
         self.items.get_mut(at as usize).as_mut()
@@ -230,7 +240,7 @@ impl<T: Clone, const N: usize> Slots<T, N> {
 
     /// Takes the thing under a number.
     pub fn take(&mut self, at: u32) -> Option<T> {
-        if at as usize >= self.items.len() {
+        if !self.items.has(at as usize) {
             return None;
         }
         let item = self.items.get_mut(at as usize).take()?;

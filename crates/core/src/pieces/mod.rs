@@ -25,13 +25,14 @@ pub(crate) use table::Table;
 pub use texts::Texts;
 pub(crate) use tree::Tree;
 
-/// How large a piece is, in bytes. Small enough to be copied in a microsecond or two, and with the
-/// counters of its owners just what the allocator gives out.
-const PIECE: usize = (16 << 10) - 16;
+/// How many rows make a piece of a [`Table`]. Smaller pieces are copied sooner, of larger ones the
+/// list is shorter: it is read at each step, and copied with each write.
+pub(crate) const ROWS: usize = (1 << 11) - 1;
 
-/// How many rows of a size make a piece.
-pub(crate) const fn rows(size: usize) -> usize {
-    PIECE / size
+/// How many items of a size make a piece of [`Lists`]: with the counters of its owners just what the
+/// allocator gives out.
+pub(crate) const fn items(size: usize) -> usize {
+    ((64 << 10) - 16) / size
 }
 
 #[cfg(test)]

@@ -1,28 +1,30 @@
 //! Texts by number.
 
-use super::{Table, Tree, rows};
+use super::{ROWS, Table, Tree};
 
 /// How many bytes of texts make a piece. A longer text is a piece by itself, and takes the numbers of
 /// as many as it is long.
-const BYTES: usize = 16 << 10;
+const BYTES: usize = 64 << 10;
 
-/// Texts by number, from 0, in a few pieces of memory.
+type Ends = Table<u32, ROWS>;
+
+/// Texts by number, in a few pieces of memory.
 #[derive(Clone, Debug, Default)]
 pub struct Texts {
     /// No text lies in two pieces: what one has no room for begins the next.
     pieces: Tree<String>,
     /// Where each ends, were all pieces full and one behind the other.
-    ends: Table<u32, { rows(4) }>,
+    ends: Ends,
 }
 
 impl Texts {
     /// The text of a number; empty if there is none.
     pub fn get(&self, id: u32) -> &str {
         let at = id as usize;
-        if at >= self.ends.len() {
+        if !self.ends.has(at) {
             return "";
         }
-        let (before, end) = (self.end(at), *self.ends.get(at) as usize);
+        let (before, end) = (self.end_before(at), *self.ends.get(at) as usize);
         if before == end {
             return "";
         }
@@ -34,8 +36,8 @@ impl Texts {
     }
 
     /// Where the texts before a number end.
-    fn end(&self, at: usize) -> usize {
-        if at == 0 { 0 } else { *self.ends.get(at - 1) as usize }
+    fn end_before(&self, at: usize) -> usize {
+        Ends::before(at).map_or(0, |before| *self.ends.get(before) as usize)
     }
 
     /// Adds a text under the next number.
@@ -43,11 +45,10 @@ impl Texts {
     /// # Panics
     /// Beyond 4 GiB of texts, which the limits on keys and files keep out of reach.
     pub fn push(&mut self, text: &str) -> u32 {
-        let id = u32::try_from(self.ends.len()).expect("fewer than 2^32 texts");
-        let before = self.end(self.ends.len());
+        let before = self.end_before(self.ends.end());
         let end = if text.is_empty() { before } else { self.write(before, text) };
-        self.ends.push(u32::try_from(end).expect("less than 4 GiB of texts"));
-        id
+        let id = self.ends.push(u32::try_from(end).expect("less than 4 GiB of texts"));
+        u32::try_from(id).expect("fewer than 2^32 texts")
     }
 
     /// Writes a text behind the others, and says where it ends.
@@ -76,25 +77,20 @@ impl Texts {
     /// Forgets the texts from a number on.
     pub fn truncate(&mut self, id: u32) {
         let at = id as usize;
-        if at >= self.ends.len() {
+        if at >= self.ends.end() {
             return;
         }
         self.ends.truncate(at);
-        let end = self.end(at);
+        let end = self.end_before(at);
         self.pieces.truncate(end.div_ceil(BYTES));
         if !end.is_multiple_of(BYTES) {
             self.pieces.get_mut(end / BYTES).truncate(end % BYTES);
         }
     }
 
-    /// How many texts there are.
-    pub fn len(&self) -> usize {
-        self.ends.len()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.len() == 0
+    /// The number that is given next: all that were given lie below.
+    pub fn end(&self) -> usize {
+        self.ends.end()
     }
 
     /// How much memory it takes, in bytes.

@@ -9,7 +9,7 @@ use std::sync::Arc;
 /// All activations, under numbers.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Activations {
-    all: Slots<Arc<Activation>, 256>,
+    all: Slots<Arc<Activation>, 255>,
     ids: HashMap<Box<str>, u32>,
     by_grant: HashMap<u32, Arc<Vec<u32>>>,
     by_subject: HashMap<EntityId, Arc<Vec<u32>>>,
@@ -78,7 +78,8 @@ impl Activations {
     /// How much memory they take, in bytes; what the maps take is reckoned, not measured.
     pub fn size_bytes(&self) -> usize {
         let activation = |of: &Activation| {
-            let texts = 2 * of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |session| session.len());
+            let texts =
+                2 * of.id.len() + of.reason.len() + of.session.as_ref().map_or(0, |session| session.len());
             // Itself, and in each map a key, a list of one and some of the map's inner nodes.
             texts + size_of::<Activation>() + 3 * 64
         };

@@ -1,7 +1,7 @@
 //! Grants: who was given which role where, as columns.
 
 use super::{EntityId, PlaceOf, Sym};
-use crate::pieces::{Index, Slots, Table, rows};
+use crate::pieces::{Index, ROWS, Slots, Table};
 use crate::value::Scalar;
 use foldhash::fast::RandomState;
 use jiff::Timestamp;
@@ -49,7 +49,19 @@ pub struct Terms {
     pub values: Vec<(Sym, Vec<Scalar>)>,
 }
 
-static NO_TERMS: Terms = Terms { from: None, until: None, values: Vec::new() };
+impl Terms {
+    /// Whether they are none.
+    pub(super) fn is_plain(&self) -> bool {
+        *self == NO_TERMS
+    }
+
+    /// Whether a grant of these terms counts at a moment.
+    pub fn is_live(&self, now: Timestamp) -> bool {
+        self.from.is_none_or(|from| from <= now) && self.until.is_none_or(|until| now < until)
+    }
+}
+
+pub(super) static NO_TERMS: Terms = Terms { from: None, until: None, values: Vec::new() };
 
 /// A role given to a holder at a place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -69,7 +81,7 @@ pub struct Grant<'r> {
 impl Grant<'_> {
     /// Whether it counts at a moment.
     pub fn is_live(&self, now: Timestamp) -> bool {
-        self.terms.from.is_none_or(|from| from <= now) && self.terms.until.is_none_or(|until| now < until)
+        self.terms.is_live(now)
     }
 }
 
@@ -112,9 +124,9 @@ impl Default for Row {
 /// All grants, and which is called what.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Grants {
-    rows: Table<Row, { rows(size_of::<Row>()) }>,
-    texts: Slots<Box<str>, 64>,
-    terms: Slots<Terms, 64>,
+    rows: Table<Row, ROWS>,
+    texts: Slots<Box<str>, 63>,
+    terms: Slots<Terms, 63>,
     by_id: Index,
     hasher: RandomState,
     live: usize,
@@ -122,7 +134,7 @@ pub(super) struct Grants {
 
 impl Grants {
     fn row(&self, at: u32) -> Option<&Row> {
-        if at as usize >= self.rows.len() {
+        if !self.rows.has(at as usize) {
             return None;
         }
         Some(self.rows.get(at as usize)).filter(|row| row.to != NONE)
@@ -146,7 +158,7 @@ impl Grants {
     }
 
     pub fn iter(&self) -> impl Iterator<Item = (u32, Grant<'_>)> {
-        let all = 0..u32::try_from(self.rows.len()).unwrap_or(u32::MAX);
+        let all = self.rows.numbers().map(|at| u32::try_from(at).unwrap_or(u32::MAX));
         all.filter_map(|at| Some((at, self.get(at)?)))
     }
 
@@ -157,6 +169,7 @@ impl Grants {
 
     pub fn add(&mut self, grant: OwnGrant) -> u32 {
         let at = u32::try_from(self.rows.push(Row::default())).expect("fewer than 2^32 grants");
+        assert!(at < GrantId::END, "fewer than 2^31 grants");
         self.put(at, grant);
         at
     }
@@ -216,7 +229,7 @@ impl Grants {
     }
 }
 
-fn id_of<'r>(row: &Row, texts: &'r Slots<Box<str>, 64>) -> GrantId<'r> {
+fn id_of<'r>(row: &Row, texts: &'r Slots<Box<str>, 63>) -> GrantId<'r> {
     match row.id {
         number if number < GrantId::END => GrantId::Number(number),
         text => GrantId::Text(texts.get(text - GrantId::END).map_or("", |text| text)),

@@ -117,29 +117,30 @@ impl Register {
         if let GrantId::Number(number) = GrantId::new(&grant.id) {
             self.next.grant = self.next.grant.max(u64::from(number) + 1);
         }
-        let (role, to, at) = (grant.role, grant.to, grant.at);
+        let (to, at, role) = (grant.to, grant.at, grant.role);
+        let terms = grant.terms.clone();
         let place = self.grants.add(grant);
-        self.link_grant(place, role, to, at);
+        self.link_grant(to, at, Held::new(role, at, place, &terms));
         place
     }
 
     pub(super) fn put_grant(&mut self, place: u32, grant: OwnGrant) {
-        let (role, to, at) = (grant.role, grant.to, grant.at);
+        let held = Held::new(grant.role, grant.at, place, &grant.terms);
+        let (to, at) = (grant.to, grant.at);
         self.grants.put(place, grant);
-        self.link_grant(place, role, to, at);
+        self.link_grant(to, at, held);
     }
 
-    fn link_grant(&mut self, place: u32, role: Sym, to: EntityId, at: PlaceOf) {
-        let held = Held { role, at: at.pack(), grant: place };
+    fn link_grant(&mut self, to: EntityId, at: PlaceOf, held: Held) {
         self.held.push(&mut self.heads.get_mut(to.index()).held, held);
         if let PlaceOf::At(at) = at {
-            self.placed.push(&mut self.rests.get_mut(at.index()).placed, place);
+            self.placed.push(&mut self.rests.get_mut(at.index()).placed, held.grant());
         }
     }
 
     pub(super) fn take_grant(&mut self, place: u32) -> Option<OwnGrant> {
         let grant = self.grants.take(place)?;
-        let held = Held { role: grant.role, at: grant.at.pack(), grant: place };
+        let held = Held::new(grant.role, grant.at, place, &grant.terms);
         self.held.take(&mut self.heads.get_mut(grant.to.index()).held, held);
         if let PlaceOf::At(at) = grant.at {
             self.placed.take(&mut self.rests.get_mut(at.index()).placed, place);

@@ -27,13 +27,13 @@ pub use grants::{Grant, GrantId, Terms};
 
 use crate::charter::model::Stated;
 use crate::interner::Interner;
+use crate::pieces::{Index, List, Lists, ROWS, Table, Texts, items};
 use active::Activations;
-use crate::pieces::{Index, List, Lists, Table, Texts, rows};
 use foldhash::fast::RandomState;
 use grants::{Grants, OwnGrant};
 use hashbrown::HashSet;
-use jiff::{SignedDuration, Timestamp};
 use imbl::OrdMap;
+use jiff::{SignedDuration, Timestamp};
 use std::hash::BuildHasher as _;
 use values::{ValueId, Values};
 
@@ -156,6 +156,43 @@ impl Head {
     }
 }
 
+/// Where the grants to an entity stand.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct HeldList(List);
+
+/// What most steps of a decision read of one entity.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Glance<'r> {
+    head: &'r Head,
+}
+
+impl<'r> Glance<'r> {
+    /// Its type.
+    pub fn kind(self) -> Sym {
+        self.head.kind
+    }
+
+    /// What it lies within.
+    pub fn within(self) -> Option<EntityId> {
+        (self.head.within != Head::NONE).then_some(EntityId(self.head.within))
+    }
+
+    /// Whether roles that arrive outside do not arrive here.
+    pub fn is_detached(self) -> bool {
+        self.head.detached
+    }
+
+    /// The tenant of a group.
+    pub fn group_tenant(self) -> Option<EntityId> {
+        (self.head.tenant != Head::NONE).then_some(EntityId(self.head.tenant))
+    }
+
+    /// Where the grants to it stand.
+    pub fn held(self) -> HeldList {
+        HeldList(self.head.held)
+    }
+}
+
 /// The rest of what is kept of an entity.
 #[derive(Clone, Copy, Debug, Default)]
 struct Rest {
@@ -177,14 +214,27 @@ pub struct Held {
     /// The role's key.
     pub role: Sym,
     at: u32,
-    /// The grant's place in the register.
-    pub grant: u32,
+    /// The grant's place in the register, and whether it has terms.
+    grant: u32,
 }
 
 impl Held {
+    /// Marks a grant that has no terms: more of it need not be read.
+    const PLAIN: u32 = 1 << 31;
+
+    fn new(role: Sym, at: PlaceOf, grant: u32, terms: &Terms) -> Held {
+        let plain = if terms.is_plain() { Self::PLAIN } else { 0 };
+        Held { role, at: at.pack(), grant: grant | plain }
+    }
+
     /// Where.
     pub fn at(&self) -> PlaceOf {
         PlaceOf::unpack(self.at)
+    }
+
+    /// The grant's place in the register.
+    pub fn grant(&self) -> u32 {
+        self.grant & !Self::PLAIN
     }
 }
 
@@ -279,16 +329,16 @@ pub struct Register {
     names: Interner,
     /// The names of entities; beside them, at the same places, what is kept of each.
     entities: Texts,
-    heads: Table<Head, { rows(size_of::<Head>()) }>,
-    rests: Table<Rest, { rows(size_of::<Rest>()) }>,
+    heads: Table<Head, ROWS>,
+    rests: Table<Rest, ROWS>,
     by_name: Index,
     hasher: RandomState,
     /// Groups, members, tenants, contents, and who names whom.
-    ids: Lists<EntityId, { rows(size_of::<EntityId>()) }>,
-    attributes: Lists<(Sym, ValueId), { rows(size_of::<(Sym, ValueId)>()) }>,
-    relations: Lists<(Sym, List), { rows(size_of::<(Sym, List)>()) }>,
-    held: Lists<Held, { rows(size_of::<Held>()) }>,
-    placed: Lists<u32, { rows(size_of::<u32>()) }>,
+    ids: Lists<EntityId, { items(size_of::<EntityId>()) }>,
+    attributes: Lists<(Sym, ValueId), { items(size_of::<(Sym, ValueId)>()) }>,
+    relations: Lists<(Sym, List), { items(size_of::<(Sym, List)>()) }>,
+    held: Lists<Held, { items(size_of::<Held>()) }>,
+    placed: Lists<u32, { items(size_of::<u32>()) }>,
     values: Values,
     grants: Grants,
     active: Activations,
@@ -352,7 +402,7 @@ impl Register {
 
     /// How many names there are; all of them lie below.
     pub fn names(&self) -> usize {
-        self.names.len()
+        self.names.end()
     }
 
     /// The newest entity of a name, deleted or not.
@@ -384,6 +434,11 @@ impl Register {
     /// Its state.
     pub fn state(&self, id: EntityId) -> State {
         self.heads.get(id.index()).state
+    }
+
+    /// What most steps of a decision read of an entity, looked up once.
+    pub(crate) fn glance(&self, id: EntityId) -> Glance<'_> {
+        Glance { head: self.heads.get(id.index()) }
     }
 
     /// What it lies within.
@@ -469,12 +524,26 @@ impl Register {
 
     /// The grants to it, not to its groups.
     pub fn grants_to(&self, id: EntityId) -> impl Iterator<Item = (u32, Grant<'_>)> {
-        self.held(id).iter().filter_map(|held| Some((held.grant, self.grant(held.grant)?)))
+        self.held(id).iter().filter_map(|held| Some((held.grant(), self.grant(held.grant())?)))
     }
 
     /// The grants to it in short, not to its groups.
     pub fn held(&self, id: EntityId) -> &[Held] {
         self.held.get(self.heads.get(id.index()).held)
+    }
+
+    /// The grants of a list that [`Glance::held`] gave.
+    pub(crate) fn held_in(&self, list: HeldList) -> &[Held] {
+        self.held.get(list.0)
+    }
+
+    /// The terms of a grant in short.
+    #[inline]
+    pub(crate) fn terms_of(&self, held: &Held) -> Option<&Terms> {
+        if held.grant & Held::PLAIN != 0 {
+            return Some(&grants::NO_TERMS);
+        }
+        self.grant(held.grant()).map(|grant| grant.terms)
     }
 
     /// A grant by its place in the table.
@@ -559,13 +628,12 @@ impl Register {
 
     /// All entities that are not deleted.
     pub fn all_entities(&self) -> impl Iterator<Item = EntityId> + '_ {
-        let ids = (0..u32::try_from(self.heads.len()).unwrap_or(u32::MAX)).map(EntityId);
-        ids.filter(|id| self.state(*id) != State::Deleted)
+        self.every_entity().filter(|id| self.state(*id) != State::Deleted)
     }
 
     /// All entities there ever were, deleted ones among them.
     pub fn every_entity(&self) -> impl Iterator<Item = EntityId> + '_ {
-        (0..u32::try_from(self.heads.len()).unwrap_or(u32::MAX)).map(EntityId)
+        self.heads.numbers().map(|at| EntityId(u32::try_from(at).unwrap_or(u32::MAX)))
     }
 
     /// What lies directly within it.
@@ -580,7 +648,7 @@ impl Register {
 
     /// Where the ids of entities end.
     pub fn entity_end(&self) -> u32 {
-        u32::try_from(self.heads.len()).unwrap_or(u32::MAX)
+        u32::try_from(self.heads.end()).unwrap_or(u32::MAX)
     }
 
     /// How many entities are registered.

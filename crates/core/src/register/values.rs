@@ -1,7 +1,7 @@
 //! The values of attributes, each kept once however many entities have it.
 
 use crate::charter::model::Stated;
-use crate::pieces::{Index, Slots, Table, rows};
+use crate::pieces::{Index, ROWS, Slots, Table};
 use crate::value::Scalar;
 use foldhash::fast::RandomState;
 use std::hash::BuildHasher as _;
@@ -13,9 +13,9 @@ pub(super) struct ValueId(u32);
 /// Values, with how often each is used; one that is used no more is forgotten.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Values {
-    slots: Slots<Stated, 64>,
+    slots: Slots<Stated, 63>,
     /// How often each is used, at the same places.
-    uses: Table<u32, { rows(size_of::<u32>()) }>,
+    uses: Table<u32, ROWS>,
     ids: Index,
     hasher: RandomState,
 }
@@ -34,7 +34,7 @@ impl Values {
             return ValueId(id);
         }
         let id = slots.put(value.clone());
-        if uses.len() <= id as usize {
+        while uses.end() <= id as usize {
             uses.push(0);
         }
         *uses.get_mut(id as usize) = 1;

@@ -16,7 +16,7 @@ use crate::charter::model::{
     Attribute, Condition, Confer, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, Relation,
     Root, Stated, Step, Test, TestId,
 };
-use crate::register::{EntityId, Grant, Sym};
+use crate::register::{EntityId, Sym, Terms};
 use crate::source::Span;
 use crate::value::{MAX_MEMBERS, Scalar, Truth, Value, ValueType};
 use jiff::{SignedDuration, Timestamp};
@@ -110,7 +110,8 @@ pub(super) enum Whole {
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Bound<'e> {
     pub condition: &'e Condition,
-    pub grant: Option<Grant<'e>>,
+    /// The terms of the grant at hand.
+    pub grant: Option<&'e Terms>,
 }
 
 /// One part of a condition with what it came to.

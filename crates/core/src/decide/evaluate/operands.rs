@@ -144,8 +144,7 @@ impl<'e> Walk<'e> {
         visit: &mut dyn FnMut(Result<Read<'e>, Lack>) -> bool,
     ) -> Whole {
         let sym = self.engine.link.names[name.index()];
-        let values =
-            bound.grant.and_then(|grant| grant.terms.values.iter().find(|(known, _)| Some(*known) == sym));
+        let values = bound.grant.and_then(|terms| terms.values.iter().find(|(known, _)| Some(*known) == sym));
         let Some((_, values)) = values else { return Whole::No(Lack::Missing) };
         for value in values.iter().take(MAX_MEMBERS) {
             if !visit(value.read(kind).map(Read::Value).ok_or(Lack::IllTyped)) {
