@@ -70,7 +70,10 @@ pub mod prelude {
     pub use crate::decide::explain::{Explanation, explain};
     pub use crate::decide::question::{Asked, Malformed, Question, Request};
     pub use crate::decide::{Decision, Engine, Link, Reason, Scratch, World, decide, with_scratch};
+    pub use crate::register::change::Checks;
     pub use crate::register::line::{self, Change};
+    pub use crate::register::sight::Sight;
+    pub use crate::register::wrong::Wrong;
     pub use crate::register::{Register, change, fact};
     pub use crate::source::{SourceFile, Sources};
 }

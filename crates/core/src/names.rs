@@ -8,7 +8,8 @@ pub const MAX_KEY_BYTES: usize = 64;
 pub const MAX_ENTITY_BYTES: usize = 256;
 
 /// Types every charter has; none may be declared under these names.
-pub const RESERVED_TYPES: [&str; 6] = ["user", "service", "group", "tenant", "anonymous", "everywhere"];
+pub const RESERVED_TYPES: [&str; 7] =
+    ["user", "service", "group", "tenant", "anonymous", "everywhere", "token"];
 /// Paths every entity may have; no attribute or relation may be declared under these names.
 pub const RESERVED_PATHS: [&str; 5] = ["id", "type", "tenant", "within", "detached"];
 
@@ -39,31 +40,111 @@ pub fn as_key(text: &str) -> Option<String> {
     is_key(key).then(|| key.to_owned())
 }
 
+/// Why a text names no entity.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotAName {
+    /// It has too many bytes.
+    #[error("an entity's name has at most {MAX_ENTITY_BYTES} bytes")]
+    TooLong,
+    /// It has no colon.
+    #[error("{0:?} is not an entity: write type:id, such as user:{0}")]
+    NoType(Box<str>),
+    /// What stands before the colon is no key.
+    #[error("{0:?} is not a type: a to z, 0 to 9 and hyphens")]
+    NotAType(Box<str>),
+    /// Nothing stands after the colon.
+    #[error("{0:?} has no id after the colon")]
+    NoId(Box<str>),
+    /// It holds what cannot be seen.
+    #[error("{0:?} holds white space or a control character")]
+    Unseen(Box<str>),
+    /// It is not in Unicode's composed form.
+    #[error("{name:?} is not in Unicode's composed form (NFC): write {composed}")]
+    Decomposed {
+        /// As written.
+        name: Box<str>,
+        /// As it would be right.
+        composed: Box<str>,
+    },
+}
+
+impl From<NotAName> for String {
+    fn from(wrong: NotAName) -> String {
+        wrong.to_string()
+    }
+}
+
 /// Splits `type:id` at the first colon and verifies both halves.
 ///
 /// # Errors
-/// Says in words what is wrong with the name.
-pub fn split_entity(name: &str) -> Result<(&str, &str), String> {
+/// If the text names no entity.
+pub fn split_entity(name: &str) -> Result<(&str, &str), NotAName> {
     if name.len() > MAX_ENTITY_BYTES {
-        return Err(format!("an entity's name has at most {MAX_ENTITY_BYTES} bytes"));
+        return Err(NotAName::TooLong);
     }
-    let Some((kind, id)) = name.split_once(':') else {
-        return Err(format!("{name:?} is not an entity: write type:id, such as user:{name}"));
-    };
+    let Some((kind, id)) = name.split_once(':') else { return Err(NotAName::NoType(name.into())) };
     if !is_key(kind) {
-        return Err(format!("{kind:?} is not a type: a to z, 0 to 9 and hyphens"));
+        return Err(NotAName::NotAType(kind.into()));
     }
     if id.is_empty() {
-        return Err(format!("{name:?} has no id after the colon"));
+        return Err(NotAName::NoId(name.into()));
     }
     if id.chars().any(|c| c.is_whitespace() || c.is_control()) {
-        return Err(format!("{name:?} holds white space or a control character"));
+        return Err(NotAName::Unseen(name.into()));
     }
     if !unicode_normalization::is_nfc(id) {
-        let nfc: String = id.nfc().collect();
-        return Err(format!("{name:?} is not in Unicode's composed form (NFC): write {kind}:{nfc}"));
+        let composed: String = id.nfc().collect();
+        return Err(NotAName::Decomposed {
+            name: name.into(),
+            composed: format!("{kind}:{composed}").into(),
+        });
     }
     Ok((kind, id))
+}
+
+/// Whether a type stands for nobody and nothing that can be registered.
+pub fn is_nobody(kind: &str) -> bool {
+    matches!(kind, "anonymous" | "everywhere" | "token")
+}
+
+/// Whether an id of a grant or an activation can be kept: as the id of an entity.
+pub fn is_id(id: &str) -> bool {
+    split_entity(&format!("activation:{id}")).is_ok()
+}
+
+/// The name of a tenant's own role by its parts. The key holds no `/`, whatever the tenant's id holds.
+pub fn made_role_name(tenant_id: &str, key: &str) -> String {
+    format!("{tenant_id}/{key}")
+}
+
+/// The tenant's id and the key in the name of a tenant's own role.
+pub fn split_made_role(name: &str) -> Option<(&str, &str)> {
+    name.rsplit_once('/').filter(|(tenant, key)| !tenant.is_empty() && is_key(key))
+}
+
+/// The known name that was likely meant by one that is not known; it is told behind a message.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Near(Option<Box<str>>);
+
+impl Near {
+    /// The nearest of those that are known.
+    pub fn of<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Near {
+        Near(nearest(wrong, known).map(Into::into))
+    }
+
+    /// The name, if one is near enough.
+    pub fn name(&self) -> Option<&str> {
+        self.0.as_deref()
+    }
+}
+
+impl std::fmt::Display for Near {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match &self.0 {
+            Some(name) => write!(f, "; did you mean {name:?}?"),
+            None => Ok(()),
+        }
+    }
 }
 
 /// The known name nearest to `wrong`, if one is near enough to be worth saying.

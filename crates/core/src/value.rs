@@ -160,7 +160,8 @@ impl Scalar {
         let value = parse_decimal(digits)?;
         Some(match i64::try_from(value) {
             Ok(whole) if value.fract().is_zero() => Scalar::Integer(whole),
-            _ => Scalar::Decimal(value),
+            // Equal numbers are one, however many noughts they end in.
+            _ => Scalar::Decimal(value.normalize()),
         })
     }
 

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use ostrog_core::charter;
 use ostrog_core::charter::outline::outline;
-use ostrog_core::prelude::{Policy, Register, Sources, line};
+use ostrog_core::prelude::{Checks, Policy, Register, Sources, line};
 use ostrog_core::register::holdings::{Standing, Touched, arriving, places, reaching, standing, touched};
 use rstest::rstest;
 
@@ -78,7 +78,7 @@ fn world() -> (Policy, Register) {
     let mut register = Register::default();
     let lines = FACTS.lines().filter(|text| !text.is_empty());
     let changes: Vec<_> = lines.map(|text| line::parse(text).expect("a line")).collect();
-    register.apply(&changes, &[], None).expect("fits");
+    register.apply(&changes, Checks::of(&[])).expect("fits");
     (policy, register)
 }
 

@@ -114,13 +114,13 @@ fn read_condition(text: &str) {
 fn read_register(text: &str) {
     for line in text.lines() {
         if let Err(why) = line::parse(line) {
-            assert!(!why.is_empty());
+            assert!(!why.to_string().is_empty());
         }
     }
     let changes: Vec<Change> = text.lines().filter_map(|line| line::parse(line).ok()).collect();
     let mut register = Register::default();
     let before = register.lines().count();
-    if register.apply(&changes, &[], None).is_err() {
+    if register.apply(&changes, Checks::of(&[])).is_err() {
         assert_eq!(register.lines().count(), before);
     }
 }

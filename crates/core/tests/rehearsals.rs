@@ -64,7 +64,7 @@ fn run_under(charter: &str, facts: &str, text: &str) -> Result<Report, Vec<Strin
         Arc::new(charter::read(&Sources::single("charter.toml", charter)).policy.expect("no errors"));
     let mut register = Register::default();
     let changes: Vec<_> = facts.lines().map(|text| line::parse(text).expect("a line")).collect();
-    register.apply(&changes, &[], None).expect("fits");
+    register.apply(&changes, Checks::of(&[])).expect("fits");
     let sources = Sources::single("r.toml", text);
     let mut findings = Vec::new();
     let rehearsal = read(&sources, &mut findings);

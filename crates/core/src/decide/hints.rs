@@ -45,7 +45,9 @@ pub fn hints(
     };
     let kind = match &request.resource {
         None => None,
-        Some(resource) => engine.policy.kind(split_entity(resource).map_err(Malformed)?.0),
+        Some(resource) => {
+            engine.policy.kind(split_entity(resource).map_err(|wrong| Malformed(wrong.into()))?.0)
+        }
     };
     let may = |permission: PermId| -> Result<(bool, bool), Malformed> {
         let declared = &model.permissions[permission.index()];

@@ -32,7 +32,7 @@ mod world;
 pub use confer::MAX_PAIRS;
 pub(crate) use evaluate::Lack;
 pub use evaluate::Part;
-pub use world::World;
+pub use world::{NotSupposed, World};
 
 use crate::charter::model::{Condition, ConferId, KindId, PermId, RoleId, RuleId};
 use crate::charter::policy::Policy;

@@ -151,7 +151,7 @@ impl Request {
         if self.subject == "anonymous" || self.subject.starts_with("anonymous:") {
             return Ok(Subject::Anonymous);
         }
-        let (kind, _) = split_entity(&self.subject).map_err(Malformed)?;
+        let (kind, _) = split_entity(&self.subject).map_err(|wrong| Malformed(wrong.into()))?;
         if kind != "user" && kind != "service" {
             let near = did_you_mean(kind, ["user", "service", "anonymous"]);
             return Err(Malformed(format!(
@@ -176,7 +176,7 @@ impl Request {
             return Err(Malformed(format!("{:?} is not a permission: write type:action", self.permission)));
         }
         if let Some(resource) = &self.resource {
-            let (resource_kind, _) = split_entity(resource).map_err(Malformed)?;
+            let (resource_kind, _) = split_entity(resource).map_err(|wrong| Malformed(wrong.into()))?;
             if resource_kind != kind {
                 return Err(Malformed(format!(
                     "{:?} is a permission for a {kind}, and {resource} is a {resource_kind}",

@@ -8,6 +8,7 @@ use crate::charter::model::{
     Condition, HeldAt, KindId, List, NameId, Operand, OperandId, Order, Path, Root, Step, Test,
 };
 use crate::register::EntityId;
+use crate::register::sight::Sight;
 use crate::value::Value;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
@@ -135,7 +136,7 @@ impl Search<'_, '_> {
             }
         }
         // What the register would refuse, a separation among it, is no way.
-        let Ok(applied) = self.world.suppose(&facts, &[]) else { return false };
+        let Ok(applied) = self.world.suppose(&facts, &[], &Sight::Everything) else { return false };
         let asked = request.resolve(self.world.engine(), self.now);
         let allowed = asked.is_ok_and(|asked| {
             let question = asked.question.ok();

@@ -2,12 +2,28 @@
 
 use super::{Engine, Link};
 use crate::charter::policy::Policy;
-use crate::register::change::{Applied, Refusal};
+use crate::register::Register;
+use crate::register::change::{Applied, Checks, Refusal};
 use crate::register::fact::Fact;
 use crate::register::line::Change;
-use crate::register::{NextIds, Register};
-use jiff::Timestamp;
+use crate::register::sight::Sight;
+use crate::register::wrong::Wrong;
 use std::sync::Arc;
+
+/// A fact line that cannot be supposed, and why.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NotSupposed {
+    /// As written.
+    pub line: String,
+    /// Why.
+    pub why: Wrong,
+}
+
+impl std::fmt::Display for NotSupposed {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}: {}", self.line, self.why)
+    }
+}
 
 /// Everything questions are asked of. A change makes the link anew; nothing else can touch it.
 #[derive(Clone, Debug)]
@@ -44,36 +60,31 @@ impl World {
     /// # Errors
     /// As [`Register::apply`].
     pub fn apply(&mut self, changes: &[Change]) -> Result<Applied, Vec<Refusal>> {
-        self.apply_at(changes, None)
+        let policy = Arc::clone(&self.policy);
+        self.apply_under(changes, Checks::of(&[&policy]))
     }
 
-    /// As [`World::apply`], at a moment: grants that have ended by then separate nobody.
+    /// Applies changes, held against what is stated, as [`Register::apply`].
     ///
     /// # Errors
     /// As [`Register::apply`].
-    pub fn apply_at(&mut self, changes: &[Change], now: Option<Timestamp>) -> Result<Applied, Vec<Refusal>> {
-        let policy = Arc::clone(&self.policy);
-        let applied = self.register.apply(changes, &[&policy], now);
-        self.link = Link::new(&self.policy, &self.register);
-        applied
-    }
-
-    /// Applies changes that have been found valid before, as they come from a store.
-    ///
-    /// # Errors
-    /// As [`Register::apply`], for what no register can hold.
-    pub fn apply_recorded(&mut self, changes: &[Change]) -> Result<Applied, Vec<Refusal>> {
-        let applied = self.register.apply(changes, &[], None);
+    pub fn apply_under(&mut self, changes: &[Change], checks: Checks<'_>) -> Result<Applied, Vec<Refusal>> {
+        let applied = self.register.apply(changes, checks);
         self.link = Link::new(&self.policy, &self.register);
         applied
     }
 
     /// Makes facts hold, or not, that are written as fact lines: for trying. What activates a grant
-    /// is taken as rightly made.
+    /// is taken as rightly made. Only what is in sight can be named.
     ///
     /// # Errors
-    /// Every line that cannot be, in words; then nothing is changed.
-    pub fn suppose(&mut self, set: &[String], remove: &[String]) -> Result<Applied, Vec<String>> {
+    /// Every line that cannot be; then nothing is changed.
+    pub fn suppose(
+        &mut self,
+        set: &[String],
+        remove: &[String],
+        sight: &Sight,
+    ) -> Result<Applied, Vec<NotSupposed>> {
         let lines = || set.iter().map(|line| (line, true)).chain(remove.iter().map(|line| (line, false)));
         let mut wrong = Vec::new();
         let mut changes = Vec::new();
@@ -88,30 +99,32 @@ impl World {
                     changes.push(Change::Activate(activation));
                 }
                 Ok(change) => changes.push(change),
-                Err(message) => wrong.push(format!("{line}: {message}")),
+                Err(why) => wrong.push(NotSupposed { line: line.clone(), why }),
             }
         }
         if !wrong.is_empty() {
             return Err(wrong);
         }
-        self.apply(&changes).map_err(|refusals| {
-            let told = |refusal: Refusal| {
-                let line = lines().nth(refusal.change).map_or("", |(line, _)| line.as_str());
-                format!("{line}: {}", refusal.message)
-            };
+        let policy = Arc::clone(&self.policy);
+        let policies = [&*policy];
+        let checks = Checks { sight, ..Checks::of(&policies) };
+        self.apply_under(&changes, checks).map_err(|refusals| {
+            let line = |at: usize| lines().nth(at).map_or_else(String::new, |(line, _)| line.clone());
+            let told = |refusal: Refusal| NotSupposed { line: line(refusal.change), why: refusal.why };
             refusals.into_iter().map(told).collect()
         })
-    }
-
-    /// As [`Register::skip_ids`].
-    pub fn skip_ids(&mut self, next: NextIds) {
-        self.register.skip_ids(next);
     }
 
     /// Takes back the last batch applied.
     pub fn undo(&mut self, applied: Applied) {
         self.register.undo(applied);
         self.link = Link::new(&self.policy, &self.register);
+    }
+
+    /// The same charter over another register.
+    #[must_use]
+    pub fn over(&self, register: Register) -> World {
+        World { link: Link::new(&self.policy, &register), policy: Arc::clone(&self.policy), register }
     }
 
     /// Puts another charter in force over the same register.

@@ -1,6 +1,7 @@
 //! A charter held against a register: roles that nobody holds, grants that give nothing under it.
 
 use super::change::{entity_fits, fits_tenant_clauses, grant_fits};
+use super::wrong::Wrong;
 use super::{Grant, Register};
 use crate::charter::model::RoleId;
 use crate::charter::policy::Policy;
@@ -28,7 +29,7 @@ pub fn unheld(policy: &Policy, register: &Register) -> Vec<Finding> {
 }
 
 /// Grants that the charter does not permit, each with the reason: they give nothing under it.
-pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, String)> {
+pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, Wrong)> {
     let grants = register.all_grants();
     grants.filter_map(|grant| Some((grant, grant_fits(policy, register, &grant).err()?))).collect()
 }

@@ -11,9 +11,10 @@
 //! ```
 
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, Related, stated};
+use super::wrong::Wrong;
 use crate::charter::model::{Attribute, Stated};
 use crate::charter::policy::Policy;
-use crate::names::{did_you_mean, split_entity};
+use crate::names::{Near, split_entity};
 use crate::value::{Scalar, ValueType, parse_time};
 
 /// Longest fact line, in bytes.
@@ -89,11 +90,11 @@ impl Fact {
     /// Reads a fact line.
     ///
     /// # Errors
-    /// Says in words what is wrong and what a line looks like.
-    pub fn parse(line: &str) -> Result<Fact, String> {
+    /// What is wrong, and what a line looks like.
+    pub fn parse(line: &str) -> Result<Fact, Wrong> {
         let line = line.trim();
         if line.len() > MAX_FACT_BYTES {
-            return Err(format!("a fact has at most {MAX_FACT_BYTES} bytes"));
+            return Err(Wrong::FactTooLong(MAX_FACT_BYTES));
         }
         let words: Vec<&str> = line.split_whitespace().collect();
         match words.as_slice() {
@@ -107,11 +108,11 @@ impl Fact {
             [entity] => said(entity, false, None),
             [path, "=", ..] => said(path, false, Some(behind(line, "="))),
             [path, "+=", ..] => said(path, true, Some(behind(line, "+="))),
-            [] => Err("a fact is missing, such as user:ines.clearance = 5".to_owned()),
-            [_, word, ..] => Err(format!(
-                "{line:?} is not a fact{}; write such as user:ines.clearance = 5, user:ines in group:night, or grant inspector to user:ines at tenant:northline",
-                did_you_mean(word, ["within", "detached", "in", "state"])
-            )),
+            [] => Err(Wrong::FactMissing),
+            [_, word, ..] => {
+                let near = Near::of(word, ["within", "detached", "in", "state"]);
+                Err(Wrong::NotAFact { line: line.into(), near })
+            }
         }
     }
 
@@ -119,7 +120,7 @@ impl Fact {
     ///
     /// # Errors
     /// If the charter declares no such attribute or relation, or the value is not of its type.
-    pub fn assert(self, policy: &Policy) -> Result<Change, String> {
+    pub fn assert(self, policy: &Policy) -> Result<Change, Wrong> {
         let merge = |name: String| EntityLine { name, merge: true, ..EntityLine::default() };
         let line = match self {
             Fact::Grant(line) => return Ok(Change::Grant(line)),
@@ -134,12 +135,10 @@ impl Fact {
                 EntityLine { tenants: Some(vec![of]), ..merge(entity) }
             }
             Fact::In(entity, of) => {
-                return Err(format!(
-                    "one is in a group or a tenant, not in {of}; for resources write {entity} within {of}"
-                ));
+                return Err(Wrong::InWhat { entity: entity.into(), of: of.into() });
             }
             Fact::Said { entity, name, value: None, .. } => {
-                return Err(format!("say what {entity}.{name} is: {entity}.{name} = …"));
+                return Err(Wrong::SayWhat { entity: entity.into(), name: name.into() });
             }
             Fact::Said { entity, name, add, value: Some(value) } => match meaning(policy, &entity, &name)? {
                 Meaning::Relation => {
@@ -148,9 +147,7 @@ impl Fact {
                 }
                 Meaning::Attribute(attribute) => {
                     if add {
-                        return Err(format!(
-                            "{name:?} is an attribute: write the whole list, {entity}.{name} = [a, b]"
-                        ));
+                        return Err(Wrong::WholeList { entity: entity.into(), name: name.into() });
                     }
                     let value = attribute_value(attribute, &value);
                     EntityLine { attributes: vec![(name, value)], ..merge(entity) }
@@ -164,20 +161,14 @@ impl Fact {
     ///
     /// # Errors
     /// If the charter declares no such attribute or relation, or the fact cannot be taken away.
-    pub fn retract(self, policy: &Policy) -> Result<Change, String> {
+    pub fn retract(self, policy: &Policy) -> Result<Change, Wrong> {
         Ok(Change::Retract(match self {
             Fact::Grant(line) => Retraction::Grant(line),
             Fact::Activate(line) => Retraction::Activation(line),
-            Fact::Within(entity, _) => {
-                return Err(format!(
-                    "a resource lies somewhere: write {entity} within … to move it, or delete it"
-                ));
-            }
+            Fact::Within(entity, _) => return Err(Wrong::LiesSomewhere(entity.into())),
             Fact::Detached(entity) => Retraction::Detached(entity),
             Fact::State(entity, word) if word == "suspended" => Retraction::Suspended(entity),
-            Fact::State(_, word) => {
-                return Err(format!("the state {word:?} cannot be taken away; set another"));
-            }
+            Fact::State(_, word) => return Err(Wrong::StateStays(word.into())),
             Fact::In(entity, of) => Retraction::Member { entity, of },
             Fact::Said { entity, name, value, .. } => match meaning(policy, &entity, &name)? {
                 Meaning::Relation => {
@@ -197,11 +188,11 @@ enum Meaning<'p> {
     Relation,
 }
 
-fn meaning<'p>(policy: &'p Policy, entity: &str, name: &str) -> Result<Meaning<'p>, String> {
+fn meaning<'p>(policy: &'p Policy, entity: &str, name: &str) -> Result<Meaning<'p>, Wrong> {
     let (kind, _) = split_entity(entity)?;
     let Some(declared) = policy.kind(kind).map(|kind| &policy.model().kinds[kind.index()]) else {
         let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
-        return Err(format!("unknown type {kind:?}{}", did_you_mean(kind, known)));
+        return Err(Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) });
     };
     if declared.relations.iter().any(|relation| policy.name(relation.name) == name) {
         return Ok(Meaning::Relation);
@@ -210,7 +201,7 @@ fn meaning<'p>(policy: &'p Policy, entity: &str, name: &str) -> Result<Meaning<'
     found.map(Meaning::Attribute).ok_or_else(|| {
         let attributes = declared.attributes.iter().map(|a| policy.name(a.name));
         let known = attributes.chain(declared.relations.iter().map(|r| policy.name(r.name)));
-        format!("a {kind} has no attribute or relation {name:?}{}", did_you_mean(name, known))
+        Wrong::UnknownProperty { kind: kind.into(), name: name.into(), near: Near::of(name, known) }
     })
 }
 
@@ -251,8 +242,9 @@ fn unquoted(text: &str) -> String {
     text.to_owned()
 }
 
-fn name(text: &str) -> Result<String, String> {
-    split_entity(text).map(|_| text.to_owned())
+fn name(text: &str) -> Result<String, Wrong> {
+    split_entity(text)?;
+    Ok(text.to_owned())
 }
 
 fn behind(line: &str, mark: &str) -> String {
@@ -260,26 +252,35 @@ fn behind(line: &str, mark: &str) -> String {
 }
 
 /// `user:ines.clearance=5`: written without blanks, as people do.
-fn tight(word: &str) -> Result<Fact, String> {
+fn tight(word: &str) -> Result<Fact, Wrong> {
     let at = word.find('=').unwrap_or(word.len());
     let add = word[..at].ends_with('+');
     let path = word[..at].trim_end_matches('+');
     said(path, add, Some(word[at + 1..].to_owned()))
 }
 
-fn said(path: &str, add: bool, value: Option<String>) -> Result<Fact, String> {
-    let Some((entity, attribute)) = path.rsplit_once('.') else {
-        return Err(format!("{path:?} is not a fact; write such as user:ines.clearance = 5"));
-    };
+fn said(path: &str, add: bool, value: Option<String>) -> Result<Fact, Wrong> {
+    let Some((entity, attribute)) = path.rsplit_once('.') else { return Err(Wrong::NotAPath(path.into())) };
     if value.as_deref() == Some("") {
-        return Err(format!("the value of {path} is missing"));
+        return Err(Wrong::ValueMissing(path.into()));
     }
     Ok(Fact::Said { entity: name(entity)?, name: attribute.to_owned(), add, value })
 }
 
-fn grant(words: &[&str]) -> Result<GrantLine, String> {
-    let usage = "write grant ROLE to SUBJECT at PLACE [from T] [until T] [with name=a,b]";
-    let [role, "to", to, "at", at, rest @ ..] = words else { return Err(usage.to_owned()) };
+fn unexpected(word: &str, known: &[&str], usage: &'static str) -> Wrong {
+    Wrong::UnexpectedWord { word: word.into(), near: Near::of(word, known.iter().copied()), usage }
+}
+
+fn nothing_after(rest: &[&str], usage: &'static str) -> Result<(), Wrong> {
+    match rest {
+        [word] => Err(Wrong::NothingAfter { word: (*word).into(), usage }),
+        _ => Ok(()),
+    }
+}
+
+fn grant(words: &[&str]) -> Result<GrantLine, Wrong> {
+    const USAGE: &str = "write grant ROLE to SUBJECT at PLACE [from T] [until T] [with name=a,b]";
+    let [role, "to", to, "at", at, rest @ ..] = words else { return Err(Wrong::Usage(USAGE)) };
     let mut line =
         GrantLine { role: (*role).to_owned(), to: name(to)?, at: (*at).to_owned(), ..GrantLine::default() };
     let mut rest = rest;
@@ -288,30 +289,23 @@ fn grant(words: &[&str]) -> Result<GrantLine, String> {
             "from" => line.from = Some(moment(value)?),
             "until" => line.until = Some(moment(value)?),
             "with" => {
-                let Some((name, values)) = value.split_once('=') else { return Err(usage.to_owned()) };
+                let (name, values) = value.split_once('=').ok_or(Wrong::Usage(USAGE))?;
                 let values = values.split(',').filter(|v| !v.is_empty());
                 let scalars = values
                     .map(|value| Scalar::from_digits(value).unwrap_or_else(|| Scalar::Text(value.into())));
                 line.values.push((name.to_owned(), scalars.collect()));
             }
-            other => {
-                return Err(format!(
-                    "unexpected {other:?}{}; {usage}",
-                    did_you_mean(other, ["from", "until", "with"])
-                ));
-            }
+            other => return Err(unexpected(other, &["from", "until", "with"], USAGE)),
         }
         rest = more;
     }
-    if let [word] = rest {
-        return Err(format!("nothing stands after {word:?}; {usage}"));
-    }
+    nothing_after(rest, USAGE)?;
     Ok(line)
 }
 
-fn activate(words: &[&str]) -> Result<ActivationLine, String> {
-    let usage = "write activate GRANT for SUBJECT [session ID] [from T] [until T] [reason WORDS]";
-    let [grant, "for", subject, rest @ ..] = words else { return Err(usage.to_owned()) };
+fn activate(words: &[&str]) -> Result<ActivationLine, Wrong> {
+    const USAGE: &str = "write activate GRANT for SUBJECT [session ID] [from T] [until T] [reason WORDS]";
+    let [grant, "for", subject, rest @ ..] = words else { return Err(Wrong::Usage(USAGE)) };
     let mut line =
         ActivationLine { grant: (*grant).to_owned(), subject: name(subject)?, ..ActivationLine::default() };
     let mut rest = rest;
@@ -324,20 +318,14 @@ fn activate(words: &[&str]) -> Result<ActivationLine, String> {
                 line.reason = Some(rest[1..].join(" "));
                 return Ok(line);
             }
-            other => {
-                let near = did_you_mean(other, ["session", "from", "until", "reason"]);
-                return Err(format!("unexpected {other:?}{near}; {usage}"));
-            }
+            other => return Err(unexpected(other, &["session", "from", "until", "reason"], USAGE)),
         }
         rest = more;
     }
-    if let [word] = rest {
-        return Err(format!("nothing stands after {word:?}; {usage}"));
-    }
+    nothing_after(rest, USAGE)?;
     Ok(line)
 }
 
-fn moment(text: &str) -> Result<jiff::Timestamp, String> {
-    parse_time(text)
-        .ok_or_else(|| format!("{text:?} is not a moment such as 2027-01-01 or 2026-11-23T08:00:00Z"))
+fn moment(text: &str) -> Result<jiff::Timestamp, Wrong> {
+    parse_time(text).ok_or_else(|| Wrong::NotAFactsMoment(text.into()))
 }

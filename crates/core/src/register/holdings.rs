@@ -3,6 +3,7 @@
 //! This tells what was given. Whether a question is allowed is for a decision alone.
 
 use super::change::grant_fits;
+use super::wrong::Wrong;
 use super::{EntityId, Grant, PlaceOf, Register};
 use crate::charter::model::RoleId;
 use crate::charter::policy::Policy;
@@ -23,7 +24,7 @@ pub enum Standing {
     /// Its role is on standby, and it is active for so many subjects.
     Active(usize),
     /// The charter does not permit it: it gives nothing.
-    Idle(String),
+    Idle(Wrong),
 }
 
 impl Standing {

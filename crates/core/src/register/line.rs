@@ -1,7 +1,8 @@
 //! One line of a register file: an entity or a grant, or the end of one, as JSON.
 
+use super::wrong::Wrong;
 use crate::charter::model::Stated;
-use crate::names::did_you_mean;
+use crate::names::{Near, is_key};
 use crate::value::{Scalar, parse_time};
 use jiff::Timestamp;
 use serde_json::{Map, Value};
@@ -130,100 +131,116 @@ pub struct GrantLine {
 /// Reads one line.
 ///
 /// # Errors
-/// Says in words what is wrong with it.
-pub fn parse(line: &str) -> Result<Change, String> {
+/// What is wrong with it.
+pub fn parse(line: &str) -> Result<Change, Wrong> {
     if line.len() > MAX_LINE_BYTES {
-        return Err(format!("a line has at most {MAX_LINE_BYTES} bytes"));
+        return Err(Wrong::LineTooLong(MAX_LINE_BYTES));
     }
-    from_json(&crate::json::parse(line.as_bytes())?)
+    from_json(&crate::json::parse(line.as_bytes()).map_err(|why| Wrong::NotJson(why.into()))?)
 }
+
+/// What a line begins with.
+const STARTS: [&str; 8] = [
+    "entity",
+    "grant",
+    "delete",
+    "end-grant",
+    "activation",
+    "end-activation",
+    "tenant-role",
+    "end-tenant-role",
+];
 
 /// Reads one line that is JSON already.
 ///
 /// # Errors
-/// Says in words what is wrong with it.
-pub fn from_json(value: &Value) -> Result<Change, String> {
+/// What is wrong with it.
+pub fn from_json(value: &Value) -> Result<Change, Wrong> {
     let object = object(value, "a line")?;
-    const STARTS: [&str; 8] = [
-        "entity",
-        "grant",
-        "delete",
-        "end-grant",
-        "activation",
-        "end-activation",
-        "tenant-role",
-        "end-tenant-role",
-    ];
     let Some(start) = STARTS.iter().find(|start| object.contains_key(**start)) else {
         let found = object.keys().next().map_or("", String::as_str);
-        let near = did_you_mean(found, STARTS);
-        return Err(format!("{found:?} begins no line{near}; a line says one of: {}", STARTS.join(", ")));
+        let near = Near::of(found, STARTS);
+        return Err(Wrong::BeginsNoLine { found: found.into(), near, known: STARTS.join(", ").into() });
     };
+    let inner = &object[*start];
     match *start {
         "entity" => entity(object).map(|line| Change::Entity(Box::new(line))),
         "grant" => {
             only(object, &["grant"], "a grant's line")?;
-            grant(&object["grant"]).map(|line| Change::Grant(Box::new(line)))
+            grant(inner).map(|line| Change::Grant(Box::new(line)))
         }
         "delete" => {
             only(object, &["delete", "with-contents"], "a delete")?;
-            let contents = object.get("with-contents").is_some_and(|value| value == &Value::Bool(true));
-            Ok(Change::Delete { name: text(&object["delete"], "delete")?, contents })
+            let contents = object.get("with-contents").map(|value| boolean(value, "with-contents"));
+            Ok(Change::Delete {
+                name: text(inner, "delete")?,
+                contents: contents.transpose()?.unwrap_or(false),
+            })
         }
         "end-grant" => {
             only(object, &["end-grant"], "an end-grant")?;
-            text(&object["end-grant"], "end-grant").map(Change::EndGrant)
+            text(inner, "end-grant").map(Change::EndGrant)
         }
         "activation" => {
             only(object, &["activation"], "an activation's line")?;
-            activation(&object["activation"]).map(|line| Change::Activate(Box::new(line)))
+            activation(inner).map(|line| Change::Activate(Box::new(line)))
         }
         "end-activation" => {
             only(object, &["end-activation"], "an end-activation")?;
-            text(&object["end-activation"], "end-activation").map(Change::EndActivation)
+            text(inner, "end-activation").map(Change::EndActivation)
         }
         "tenant-role" => {
             only(object, &["tenant-role"], "a tenant role's line")?;
-            tenant_role(&object["tenant-role"]).map(|line| Change::TenantRole(Box::new(line)))
+            tenant_role(inner).map(|line| Change::TenantRole(Box::new(line)))
         }
         _ => {
             only(object, &["end-tenant-role"], "an end-tenant-role")?;
-            text(&object["end-tenant-role"], "end-tenant-role").map(Change::EndTenantRole)
+            text(inner, "end-tenant-role").map(Change::EndTenantRole)
         }
     }
 }
 
-fn object<'v>(value: &'v Value, what: &str) -> Result<&'v Map<String, Value>, String> {
-    value.as_object().ok_or_else(|| format!("{what} is a JSON object"))
+fn object<'v>(value: &'v Value, what: &str) -> Result<&'v Map<String, Value>, Wrong> {
+    value.as_object().ok_or_else(|| Wrong::NotAnObject { what: what.into() })
 }
 
-fn only(object: &Map<String, Value>, known: &[&str], what: &str) -> Result<(), String> {
+fn only(object: &Map<String, Value>, known: &[&str], what: &'static str) -> Result<(), Wrong> {
     match object.keys().find(|key| !known.contains(&key.as_str())) {
         Some(key) => {
-            Err(format!("unknown key {key:?} in {what}{}", did_you_mean(key, known.iter().copied())))
+            let near = Near::of(key, known.iter().copied());
+            Err(Wrong::UnknownKey { key: key.as_str().into(), what, near })
         }
         None => Ok(()),
     }
 }
 
-fn text(value: &Value, key: &str) -> Result<String, String> {
-    value.as_str().map(str::to_owned).ok_or_else(|| format!("{key} is a text"))
+fn text(value: &Value, key: &str) -> Result<String, Wrong> {
+    value.as_str().map(str::to_owned).ok_or_else(|| Wrong::NotAText(key.into()))
 }
 
-fn texts(value: &Value, key: &str) -> Result<Vec<String>, String> {
-    let items = value.as_array().ok_or_else(|| format!("{key} is a list of texts"))?;
+fn texts(value: &Value, key: &str) -> Result<Vec<String>, Wrong> {
+    let items = value.as_array().ok_or_else(|| Wrong::NotTexts(key.into()))?;
     items.iter().map(|item| text(item, &format!("each of {key}"))).collect()
 }
 
-fn entity(object: &Map<String, Value>) -> Result<EntityLine, String> {
+fn boolean(value: &Value, key: &'static str) -> Result<bool, Wrong> {
+    value.as_bool().ok_or(Wrong::NotABoolean(key))
+}
+
+/// Names of attributes and relations are keys: a charter declares no others.
+fn key(name: &str) -> Result<String, Wrong> {
+    if is_key(name) { Ok(name.to_owned()) } else { Err(Wrong::NotAKey(name.into())) }
+}
+
+fn entity(object: &Map<String, Value>) -> Result<EntityLine, Wrong> {
     let known = [&["entity", "merge", "drop"][..], &EntityLine::KEYS].concat();
     only(object, &known, "an entity's line")?;
     let mut line = EntityLine { name: text(&object["entity"], "entity")?, ..EntityLine::default() };
     if let Some(merge) = object.get("merge") {
-        line.merge = merge.as_bool().ok_or("merge is true or false")?;
+        line.merge = boolean(merge, "merge")?;
     }
     if let Some(drop) = object.get("drop") {
-        line.drop = drop.as_bool().ok_or("drop is true or false")?;
+        line.drop = boolean(drop, "drop")?;
     }
     line.fill(object)?;
     Ok(line)
@@ -237,8 +254,8 @@ impl EntityLine {
     /// Takes everything but the name and `merge` from an object: what samples share with lines.
     ///
     /// # Errors
-    /// Says in words which value has a wrong shape.
-    pub fn fill(&mut self, object: &Map<String, Value>) -> Result<(), String> {
+    /// Which value has a wrong shape.
+    pub fn fill(&mut self, object: &Map<String, Value>) -> Result<(), Wrong> {
         let get = |key: &str| object.get(key);
         let one = |value: &Value, key: &str| match value {
             Value::Null => Ok(None),
@@ -249,12 +266,10 @@ impl EntityLine {
         self.tenant = get("tenant").map(|value| one(value, "tenant")).transpose()?;
         self.tenants = get("tenants").map(|value| texts(value, "tenants")).transpose()?;
         self.members = get("members").map(|value| texts(value, "members")).transpose()?;
-        if let Some(detached) = get("detached") {
-            self.detached = Some(detached.as_bool().ok_or("detached is true or false")?);
-        }
+        self.detached = get("detached").map(|value| boolean(value, "detached")).transpose()?;
         if let Some(attributes) = get("attributes") {
             for (name, value) in self::object(attributes, "attributes")? {
-                self.attributes.push((name.clone(), stated(value)));
+                self.attributes.push((key(name)?, stated(value)));
             }
         }
         if let Some(relations) = get("relations") {
@@ -264,7 +279,7 @@ impl EntityLine {
                     Value::String(one) => Some(Related { to: vec![one.clone()], add: false }),
                     value => Some(Related { to: texts(value, name)?, add: false }),
                 };
-                self.relations.push((name.clone(), related));
+                self.relations.push((key(name)?, related));
             }
         }
         Ok(())
@@ -283,31 +298,29 @@ pub fn stated(value: &Value) -> Option<Stated> {
     }
 }
 
-fn required(object: &Map<String, Value>, key: &str, what: &str) -> Result<String, String> {
-    object.get(key).ok_or_else(|| format!("{what} needs {key}")).and_then(|value| text(value, key))
+fn required(object: &Map<String, Value>, key: &'static str, what: &'static str) -> Result<String, Wrong> {
+    object.get(key).ok_or(Wrong::KeyMissing { what, key }).and_then(|value| text(value, key))
 }
 
-fn moment(object: &Map<String, Value>, key: &str) -> Result<Option<Timestamp>, String> {
+fn moment(object: &Map<String, Value>, key: &'static str) -> Result<Option<Timestamp>, Wrong> {
     match object.get(key) {
         None | Some(Value::Null) => Ok(None),
         Some(value) => {
             let written = text(value, key)?;
-            parse_time(&written)
-                .map(Some)
-                .ok_or_else(|| format!("{key} is a moment such as 2026-11-23T08:00:00Z, not {written:?}"))
+            parse_time(&written).map(Some).ok_or(Wrong::NotAMoment { key, written: written.into() })
         }
     }
 }
 
-fn optional(object: &Map<String, Value>, key: &str) -> Result<Option<String>, String> {
+fn optional(object: &Map<String, Value>, key: &str) -> Result<Option<String>, Wrong> {
     object.get(key).filter(|value| !value.is_null()).map(|value| text(value, key)).transpose()
 }
 
 /// The content of `{"activation":…}`.
 ///
 /// # Errors
-/// Says in words what is wrong with it.
-pub fn activation(value: &Value) -> Result<ActivationLine, String> {
+/// What is wrong with it.
+pub fn activation(value: &Value) -> Result<ActivationLine, Wrong> {
     let object = object(value, "an activation")?;
     only(object, &["id", "grant", "subject", "session", "from", "until", "reason"], "an activation")?;
     Ok(ActivationLine {
@@ -325,11 +338,12 @@ pub fn activation(value: &Value) -> Result<ActivationLine, String> {
 /// The content of `{"tenant-role":…}`.
 ///
 /// # Errors
-/// Says in words what is wrong with it.
-pub fn tenant_role(value: &Value) -> Result<TenantRoleLine, String> {
+/// What is wrong with it.
+pub fn tenant_role(value: &Value) -> Result<TenantRoleLine, Wrong> {
     let object = object(value, "a tenant role")?;
     only(object, &["tenant", "key", "name", "permissions"], "a tenant role")?;
-    let permissions = object.get("permissions").ok_or("a tenant role needs permissions")?;
+    let missing = Wrong::KeyMissing { what: "a tenant role", key: "permissions" };
+    let permissions = object.get("permissions").ok_or(missing)?;
     Ok(TenantRoleLine {
         tenant: required(object, "tenant", "a tenant role")?,
         key: required(object, "key", "a tenant role")?,
@@ -341,26 +355,23 @@ pub fn tenant_role(value: &Value) -> Result<TenantRoleLine, String> {
 /// The content of `{"grant":…}`.
 ///
 /// # Errors
-/// Says in words what is wrong with it.
-pub fn grant(value: &Value) -> Result<GrantLine, String> {
+/// What is wrong with it.
+pub fn grant(value: &Value) -> Result<GrantLine, Wrong> {
     let object = object(value, "a grant")?;
     only(object, &["id", "role", "to", "at", "from", "until", "values"], "a grant")?;
     let mut values = Vec::new();
     if let Some(stated) = object.get("values") {
         for (name, value) in self::object(stated, "values")? {
             let items = match value {
-                Value::Array(items) => items.clone(),
-                one => vec![one.clone()],
+                Value::Array(items) => items.as_slice(),
+                one => std::slice::from_ref(one),
             };
             let scalars: Option<Vec<Scalar>> = items.iter().map(Scalar::from_json).collect();
-            values.push((
-                name.clone(),
-                scalars.ok_or_else(|| format!("the value {name:?} is a list of texts or numbers"))?,
-            ));
+            values.push((key(name)?, scalars.ok_or_else(|| Wrong::NotScalars(name.as_str().into()))?));
         }
     }
     Ok(GrantLine {
-        id: object.get("id").map(|value| text(value, "id")).transpose()?,
+        id: optional(object, "id")?,
         role: required(object, "role", "a grant")?,
         to: required(object, "to", "a grant")?,
         at: required(object, "at", "a grant")?,

@@ -2,6 +2,8 @@
 //!
 //! - [`line`](mod@line) and [`fact`] are the two ways a change is written;
 //! - [`change`] applies changes, all of a batch or none, and says what is wrong with them;
+//! - [`journal`] is what is recorded of that, and how it becomes the register again;
+//! - [`sight`] says whose facts somebody sees, [`wrong`] why something cannot be;
 //! - [`against`] holds a charter against what is registered;
 //! - `keep` writes them, `grants`, `active` and `values` are how they lie in memory: by the million, in
 //!   pieces that copies of a register share;
@@ -19,9 +21,12 @@ pub mod change;
 pub mod fact;
 mod grants;
 pub mod holdings;
+pub mod journal;
 mod keep;
 pub mod line;
+pub mod sight;
 mod values;
+pub mod wrong;
 
 pub use grants::{Grant, GrantId, Terms};
 

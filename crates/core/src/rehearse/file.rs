@@ -121,7 +121,7 @@ impl Reader<'_> {
             .collect();
         let mut line = EntityLine { name: name.value.clone(), ..EntityLine::default() };
         if let Err(message) = line.fill(&said) {
-            self.error("sample", name.span, message);
+            self.error("sample", name.span, message.to_string());
         }
         let groups = fields.get("groups").map(|field| field.list(self.findings)).unwrap_or_default();
         let groups =
@@ -136,7 +136,7 @@ impl Reader<'_> {
             }
             match grant(&value) {
                 Ok(line) => grants.push(At::new(SampleGrant { line, active }, item.span())),
-                Err(message) => self.error("sample", item.span(), message),
+                Err(message) => self.error("sample", item.span(), message.to_string()),
             }
         }
         self.made.samples.push(Sample { line, groups, grants, span: name.span });

@@ -259,7 +259,7 @@ impl Rehearsal {
             findings.extend(
                 refusals
                     .into_iter()
-                    .map(|refusal| Finding::error("sample", spans[refusal.change], refusal.message)),
+                    .map(|refusal| Finding::error("sample", spans[refusal.change], refusal.why.to_string())),
             );
         }
         world

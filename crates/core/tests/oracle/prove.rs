@@ -84,9 +84,9 @@ fn check(bytes: &[u8], tally: &mut BTreeMap<&'static str, usize>) -> Result<(), 
     for _ in 0..REGISTERS {
         let register = generate::register(&mut dice, &charter);
         let lines = render::register(&register);
-        let changes: Result<Vec<Change>, String> = lines.iter().map(line::from_json).collect();
+        let changes: Result<Vec<Change>, Wrong> = lines.iter().map(line::from_json).collect();
         let mut world = World::new(Arc::clone(&policy), Register::default());
-        world.apply_recorded(&changes?).map_err(|refusals| format!("{refusals:?}"))?;
+        world.apply_under(&changes?, Checks::of(&[])).map_err(|refusals| format!("{refusals:?}"))?;
         for _ in 0..QUESTIONS {
             let question = generate::question(&mut dice, &charter);
             let now = jiff::Timestamp::from_second(question.now).map_err(|error| error.to_string())?;

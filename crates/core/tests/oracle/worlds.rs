@@ -30,9 +30,9 @@ pub fn world(charter: &crate::naive::Charter, register: &crate::naive::Register)
     let reading = charter::read(&Sources::single("random.toml", &text(charter)));
     let policy = reading.policy.ok_or("the generated charter is refused")?;
     let mut world = World::new(Arc::new(policy), Register::default());
-    let changes: Result<Vec<Change>, String> =
+    let changes: Result<Vec<Change>, Wrong> =
         render::register(register).iter().map(line::from_json).collect();
-    world.apply_recorded(&changes?).map_err(|refusals| format!("{refusals:?}"))?;
+    world.apply_under(&changes?, Checks::of(&[])).map_err(|refusals| format!("{refusals:?}"))?;
     Ok(world)
 }
 

@@ -3,19 +3,20 @@
 use super::*;
 
 impl Batch<'_, '_> {
-    pub(super) fn found(&self, name: &str) -> Result<EntityId, String> {
+    pub(super) fn found(&self, name: &str) -> Result<EntityId, Wrong> {
         split_entity(name)?;
-        self.register.registered(name).ok_or_else(|| {
-            let deleted = self.register.find(name).is_some();
-            if deleted { format!("{name} is deleted") } else { format!("{name} is not registered") }
+        self.register.registered(name).filter(|id| self.sees(*id)).ok_or_else(|| {
+            let deleted = self.checks.sight.is_everything()
+                && self.register.find(name).is_some_and(|id| self.register.state(id) == State::Deleted);
+            if deleted { Wrong::Deleted(name.into()) } else { Wrong::NotRegistered(name.into()) }
         })
     }
 
     /// An entity of one of some kinds; where only one is possible its prefix may be left out.
-    pub(super) fn reference(&self, text: &str, kinds: &[&str], what: &str) -> Result<EntityId, String> {
+    pub(super) fn reference(&self, text: &str, kinds: &[&str], what: &str) -> Result<EntityId, Wrong> {
         let prefix = text.split_once(':').map(|(prefix, _)| prefix);
         let known = prefix.is_some_and(|prefix| {
-            kinds.contains(&prefix) || self.policies.iter().any(|policy| policy.kind(prefix).is_some())
+            kinds.contains(&prefix) || self.checks.policies.iter().any(|policy| policy.kind(prefix).is_some())
         });
         let full = match kinds {
             [only] if !known => format!("{only}:{text}"),
@@ -23,48 +24,58 @@ impl Batch<'_, '_> {
         };
         let (kind, _) = split_entity(&full)?;
         if !kinds.is_empty() && !kinds.contains(&kind) {
-            return Err(format!("{what} is a {}, not {full}", kinds.join(" or ")));
+            return Err(Wrong::WrongKind {
+                what: what.into(),
+                kinds: kinds.join(" or ").into(),
+                name: full.into(),
+            });
         }
         self.found(&full)
     }
 
-    pub(super) fn set(&mut self, id: EntityId, record: Record, at: usize) {
+    pub(super) fn set(&mut self, id: EntityId, record: Record) {
         let old = self.register.record(id);
         if old == record {
             return;
         }
         if old.within != record.within || old.members != record.members {
-            self.moved.push((id, at));
+            self.moved.push((id, self.at));
             // As sets: one more member of a very large group is written often.
             let before: HashSet<EntityId> = old.members.iter().copied().collect();
             let more = record.members.iter().filter(|member| !before.contains(*member));
-            let mut parted: Vec<_> = more.map(|member| (*member, at)).collect();
+            let mut parted: Vec<_> = more.map(|member| (*member, self.at)).collect();
             self.parted.append(&mut parted);
         }
-        self.leaving(id, &record, at);
-        let old = self.register.set_record(id, &record);
+        self.put(id, &record);
+    }
+
+    /// Replaces what is said of an entity.
+    fn put(&mut self, id: EntityId, record: &Record) {
+        self.leaving(id, record);
+        let old = self.register.set_record(id, record);
         self.undo.push(Undo::Record(id, old));
-        self.note(at, id);
+        self.note(id);
     }
 
     /// Notes who is a member of a group no longer.
-    fn leaving(&mut self, group: EntityId, new: &Record, at: usize) {
+    fn leaving(&mut self, group: EntityId, new: &Record) {
         let old = self.register.members(group);
         if old == new.members {
             return;
         }
         let after: HashSet<EntityId> = new.members.iter().copied().collect();
         let gone = old.iter().filter(|member| !after.contains(*member));
-        self.left.extend(gone.map(|member| (*member, at)));
+        self.left.extend(gone.map(|member| (*member, self.at)));
     }
 
     /// Ends what was activated for somebody who holds the grant no longer: it must not count again
     /// should they come back.
     pub(super) fn settle(&mut self) {
+        self.aside = true;
         for (member, at) in std::mem::take(&mut self.left) {
             self.at = at;
             for subject in self.register.subjects_of(member) {
-                let holders = self.register.holders_of(subject);
+                let holders: HashSet<EntityId> = self.register.holders_of(subject).into_iter().collect();
                 for activation in self.register.active.numbers_of_subject(subject).to_vec() {
                     let grant = self.register.active.get(activation).map(|of| of.grant);
                     let to = grant.and_then(|grant| self.register.grant(grant)).map(|grant| grant.to);
@@ -76,43 +87,24 @@ impl Batch<'_, '_> {
         }
     }
 
-    /// Notes that more or something else is said of an entity: once, however often it is said.
-    pub(super) fn note(&mut self, at: usize, id: EntityId) {
-        if self.noted.insert(id) {
-            self.effects.push((at, Effect::Entity(id)));
-        }
-    }
-
-    pub(super) fn entity(&mut self, line: &EntityLine, at: usize) -> Result<(), String> {
+    pub(super) fn entity(&mut self, line: &EntityLine) -> Result<(), Wrong> {
         let id = self.found(&line.name)?;
+        let is_new = self.awaited.remove(&id);
         let (kind, _) = split_entity(&line.name)?;
+        if line.state.as_deref() == Some(State::Deleted.word()) {
+            return self.known_as_deleted(line, id, is_new);
+        }
         let kind = kind.to_owned();
         let old = self.register.record(id);
         let mut record = if line.merge { old.clone() } else { Record::default() };
-        let subject = kind == "user" || kind == "service";
-        let resource = !subject && kind != "group" && kind != "tenant";
-        for (stated, fits, key, whose) in [
-            (line.state.is_some(), subject, "state", "users and services"),
-            (line.tenants.is_some(), subject, "tenants", "users and services"),
-            (line.tenant.is_some(), kind == "group", "tenant", "groups"),
-            (line.members.is_some(), kind == "group", "members", "groups"),
-            (line.within.is_some(), resource, "within", "resources"),
-            (line.detached.is_some(), resource, "detached", "resources"),
-        ] {
-            if stated && !fits {
-                return Err(format!("{key} is said of {whose} only, and {} is a {kind}", line.name));
-            }
-        }
+        said_of_its_kind(line, &kind)?;
         match line.state.as_deref() {
             None => {}
             Some("active") => record.state = State::Active,
             Some("suspended") => record.state = State::Suspended,
-            Some("deleted") => return Err("to delete, write {\"delete\":\"type:id\"}".to_owned()),
-            Some(other) => {
-                return Err(format!(
-                    "unknown state {other:?}{}",
-                    did_you_mean(other, ["active", "suspended"])
-                ));
+            Some(word) => {
+                let near = Near::of(word, ["active", "suspended"]);
+                return Err(Wrong::UnknownState { word: word.into(), near });
             }
         }
         if let Some(within) = &line.within {
@@ -140,64 +132,69 @@ impl Batch<'_, '_> {
         } else {
             self.stays_in_tenant(id, &old, &record)?;
         }
-        self.set(id, record, at);
+        self.set(id, record);
         Ok(())
     }
 
-    pub(super) fn outer(&self, outer: &str, kind: &str) -> Result<EntityId, String> {
-        let allowed: Vec<&str> = self.policies.first().map_or_else(Vec::new, |policy| {
+    /// A register that is loaded anew tells what was deleted: those names stay known as that.
+    fn known_as_deleted(&mut self, line: &EntityLine, id: EntityId, is_new: bool) -> Result<(), Wrong> {
+        let said = EntityLine { name: line.name.clone(), state: line.state.clone(), ..EntityLine::default() };
+        if !is_new || *line != said {
+            return Err(Wrong::DeletedIsNoState);
+        }
+        self.delete_one(id);
+        Ok(())
+    }
+
+    fn outer(&self, outer: &str, kind: &str) -> Result<EntityId, Wrong> {
+        let policies = self.checks.policies;
+        let allowed: Vec<&str> = policies.first().map_or_else(Vec::new, |policy| {
             let model = policy.model();
             let within = policy.kind(kind).map_or(&[][..], |kind| &model.kinds[kind.index()].within);
             within.iter().map(|kind| model.kinds[kind.index()].key.as_str()).collect()
         });
-        if allowed.is_empty() && !self.policies.is_empty() {
-            return Err(format!("a {kind} lies nowhere: its type declares no within"));
+        if allowed.is_empty() && !policies.is_empty() {
+            return Err(Wrong::LiesNowhere { kind: kind.into() });
         }
         self.reference(outer, &allowed, &format!("what a {kind} lies within"))
     }
 
-    pub(super) fn add_all(
+    fn add_all(
         &self,
         list: &mut Vec<EntityId>,
         names: &[String],
         kinds: &[&str],
         what: &str,
-    ) -> Result<(), String> {
+    ) -> Result<(), Wrong> {
         for name in names {
             list.push(self.reference(name, kinds, what)?);
         }
         list.sort_unstable();
         list.dedup();
-        if list.len() > MAX_LIST * 100 {
-            return Err(format!("more than {} in one list", MAX_LIST * 100));
+        if list.len() > MAX_MEMBERS {
+            return Err(Wrong::ListTooLong(MAX_MEMBERS));
         }
         Ok(())
     }
 
-    pub(super) fn attributes(
-        &mut self,
-        record: &mut Record,
-        line: &EntityLine,
-        kind: &str,
-    ) -> Result<(), String> {
+    fn attributes(&mut self, record: &mut Record, line: &EntityLine, kind: &str) -> Result<(), Wrong> {
         for (name, value) in &line.attributes {
-            for policy in self.policies {
+            for policy in self.checks.policies {
                 let attribute = declared_attribute(policy, kind, name)?;
                 if let Some(value) = value {
                     fits_attribute(attribute, name, value)?;
                 }
             }
             if value == &Some(Stated::Unfit) {
-                return Err(format!("the attribute {name:?} is a text, number, boolean or a list of them"));
+                return Err(Wrong::NoValue(name.as_str().into()));
             }
             let sym = self.register.intern(name);
             record.attributes.retain(|(known, _)| *known != sym);
             if let Some(value) = value {
                 // Under a charter a list attribute is a list, even where one value was written.
-                let many = self
-                    .policies
-                    .first()
-                    .is_some_and(|policy| declared_attribute(policy, kind, name).is_ok_and(|a| a.many));
+                let policy = self.checks.policies.first();
+                let many =
+                    policy.is_some_and(|policy| declared_attribute(policy, kind, name).is_ok_and(|a| a.many));
                 let value = match value {
                     Stated::One(one) if many => Stated::Many(vec![one.clone()]),
                     value => value.clone(),
@@ -209,16 +206,11 @@ impl Batch<'_, '_> {
         Ok(())
     }
 
-    pub(super) fn relations(
-        &mut self,
-        record: &mut Record,
-        line: &EntityLine,
-        kind: &str,
-    ) -> Result<(), String> {
+    fn relations(&mut self, record: &mut Record, line: &EntityLine, kind: &str) -> Result<(), Wrong> {
         for (name, related) in &line.relations {
             let mut kinds: Vec<String> = Vec::new();
             let mut single = false;
-            for policy in self.policies {
+            for policy in self.checks.policies {
                 let relation = declared_relation(policy, kind, name)?;
                 kinds =
                     relation.to.iter().map(|kind| policy.model().kinds[kind.index()].key.clone()).collect();
@@ -232,17 +224,18 @@ impl Batch<'_, '_> {
             record.relations.retain(|(known, _)| *known != sym);
             let Some(related) = related else { continue };
             let kinds: Vec<&str> = kinds.iter().map(String::as_str).collect();
+            let mut seen: HashSet<EntityId> = to.iter().copied().collect();
             for target in &related.to {
                 let target = self.reference(target, &kinds, &format!("{name:?}"))?;
-                if !to.contains(&target) {
+                if seen.insert(target) {
                     to.push(target);
                 }
             }
             if single && to.len() != 1 {
-                return Err(format!("{name:?} leads to one thing, not {}; null removes it", to.len()));
+                return Err(Wrong::LeadsToOne { name: name.as_str().into(), count: to.len() });
             }
             if to.len() > MAX_LIST {
-                return Err(format!("{name:?} leads to more than {MAX_LIST} things"));
+                return Err(Wrong::LeadsToTooMany { name: name.as_str().into(), most: MAX_LIST });
             }
             record.relations.push((sym, to));
         }
@@ -251,18 +244,14 @@ impl Batch<'_, '_> {
     }
 
     /// What a whole record must have.
-    pub(super) fn fits(&self, name: &str, kind: &str, record: &Record) -> Result<(), String> {
-        for policy in self.policies {
-            let Some(declared) = policy.kind(kind).map(|kind| &policy.model().kinds[kind.index()]) else {
-                continue;
-            };
+    fn fits(&self, name: &str, kind: &str, record: &Record) -> Result<(), Wrong> {
+        for policy in self.checks.policies {
+            let model = policy.model();
+            let Some(declared) = policy.kind(kind).map(|kind| &model.kinds[kind.index()]) else { continue };
             if !declared.within.is_empty() && record.within.is_none() {
-                let outer: Vec<&str> = declared
-                    .within
-                    .iter()
-                    .map(|kind| policy.model().kinds[kind.index()].key.as_str())
-                    .collect();
-                return Err(format!("{name} must lie within a {}", outer.join(" or ")));
+                let outer = declared.within.iter().map(|kind| model.kinds[kind.index()].key.as_str());
+                let kinds = outer.collect::<Vec<_>>().join(" or ").into();
+                return Err(Wrong::MustLieWithin { name: name.into(), kinds });
             }
         }
         Ok(())
@@ -270,15 +259,10 @@ impl Batch<'_, '_> {
 
     /// A resource does not change its tenant: grants and relations made under one would count
     /// under another.
-    pub(super) fn stays_in_tenant(&self, id: EntityId, old: &Record, new: &Record) -> Result<(), String> {
+    fn stays_in_tenant(&self, id: EntityId, old: &Record, new: &Record) -> Result<(), Wrong> {
         let Some((from, to)) = self.leaves_tenant(old, new) else { return Ok(()) };
-        let name = self.register.name(id);
-        Err(format!(
-            "{name} cannot move from {} to {}: it would change its tenant; say \"drop\": true to move it \
-             without the grants, activations and relations of all that moves",
-            self.register.name(from),
-            self.register.name(to)
-        ))
+        let name = |id: EntityId| self.register.name(id).into();
+        Err(Wrong::LeavesTenant { name: name(id), from: name(from), to: name(to) })
     }
 
     /// The ends of containment that a move would go from and to, if they differ.
@@ -315,7 +299,7 @@ impl Batch<'_, '_> {
     fn drop_inside(&mut self, id: EntityId) {
         for moving in self.inside(id) {
             for at in self.register.grants_at(moving).to_vec() {
-                self.end_grant_at(at);
+                self.aside(|batch| batch.end_grant_at(at));
             }
             if moving != id {
                 self.change_record(moving, |record| record.relations.clear());
@@ -323,15 +307,16 @@ impl Batch<'_, '_> {
         }
     }
 
-    pub(super) fn delete(&mut self, name: &str, contents: bool) -> Result<(), String> {
+    pub(super) fn delete(&mut self, name: &str, contents: bool) -> Result<(), Wrong> {
         let id = self.found(name)?;
-        let inside = self.register.contents(id).to_vec();
-        if !inside.is_empty() && !contents {
-            let first = self.register.name(inside[0]);
-            return Err(format!(
-                "{name} contains {} more, {first} among them; delete those first, or say \"with-contents\": true",
-                inside.len()
-            ));
+        if self.awaited.contains(&id) {
+            // A line further down speaks of it; as yet it is not there.
+            return Err(Wrong::NotRegistered(name.into()));
+        }
+        let inside = self.register.contents(id);
+        if let (Some(first), false) = (inside.first(), contents) {
+            let first = self.register.name(*first).into();
+            return Err(Wrong::Contains { name: name.into(), count: inside.len(), first });
         }
         // Innermost first.
         for id in self.inside(id).into_iter().rev() {
@@ -340,8 +325,22 @@ impl Batch<'_, '_> {
         Ok(())
     }
 
-    /// Ends every fact that names an entity, and the entity.
-    pub(super) fn delete_one(&mut self, id: EntityId) {
+    /// Ends every fact that names an entity, and the entity. If a line further down speaks of its name,
+    /// that is a new entity, and what stands in between may name it.
+    fn delete_one(&mut self, id: EntityId) {
+        self.aside(|batch| batch.forget(id));
+        let gone = Record { state: State::Deleted, ..Record::default() };
+        self.put(id, &gone);
+        let name = self.register.name(id).to_owned();
+        if self.later.get(&name).is_some_and(|at| *at > self.at)
+            && let Some((kind, _)) = name.split_once(':')
+        {
+            self.create(&name, kind);
+        }
+    }
+
+    /// Ends every fact that names an entity.
+    fn forget(&mut self, id: EntityId) {
         let mut grants: Vec<u32> = self.register.grants_to(id).map(|(at, _)| at).collect();
         grants.extend(self.register.grants_at(id));
         for at in grants {
@@ -350,9 +349,11 @@ impl Batch<'_, '_> {
         for at in self.register.active.numbers_of_subject(id).to_vec() {
             self.end_activation_at(at);
         }
-        let made = self.register.made_roles().filter(|(_, role)| role.tenant == id);
-        for key in made.map(|(key, _)| key).collect::<Vec<_>>() {
-            self.end_made(key);
+        if self.register.kind(id) == Sym::TENANT {
+            let made = self.register.made_roles().filter(|(_, role)| role.tenant == id);
+            for key in made.map(|(key, _)| key).collect::<Vec<_>>() {
+                self.end_made(key);
+            }
         }
         for group in self.register.groups(id).to_vec() {
             self.change_record(group, |record| record.members.retain(|member| *member != id));
@@ -368,19 +369,33 @@ impl Batch<'_, '_> {
                 }
             });
         }
-        let old = self.register.set_record(id, &Record { state: State::Deleted, ..Record::default() });
-        self.undo.push(Undo::Record(id, old));
-        self.effects.push((self.at, Effect::Deleted(id)));
     }
 
     pub(super) fn change_record(&mut self, id: EntityId, edit: impl FnOnce(&mut Record)) {
         let mut record = self.register.record(id);
         edit(&mut record);
         if record != self.register.record(id) {
-            self.leaving(id, &record, self.at);
-            let old = self.register.set_record(id, &record);
-            self.undo.push(Undo::Record(id, old));
-            self.note(self.at, id);
+            self.put(id, &record);
         }
     }
+}
+
+/// Whether a line says of an entity only what can be said of its kind.
+fn said_of_its_kind(line: &EntityLine, kind: &str) -> Result<(), Wrong> {
+    let subject = kind == "user" || kind == "service";
+    let resource = !subject && kind != "group" && kind != "tenant";
+    for (stated, fits, key, whose) in [
+        (line.state.is_some(), subject, "state", "users and services"),
+        (line.tenants.is_some(), subject, "tenants", "users and services"),
+        (line.tenant.is_some(), kind == "group", "tenant", "groups"),
+        (line.members.is_some(), kind == "group", "members", "groups"),
+        (line.within.is_some(), resource, "within", "resources"),
+        (line.detached.is_some(), resource, "detached", "resources"),
+    ] {
+        if stated && !fits {
+            let (name, kind) = (line.name.as_str().into(), kind.into());
+            return Err(Wrong::NotSaidOf { key, whose, name, kind });
+        }
+    }
+    Ok(())
 }

@@ -6,14 +6,18 @@ pub(super) fn declared_attribute<'p>(
     policy: &'p Policy,
     kind: &str,
     name: &str,
-) -> Result<&'p Attribute, String> {
+) -> Result<&'p Attribute, Wrong> {
     let model = policy.model();
     let declared = &policy.kind(kind).map_or(&[][..], |kind| &model.kinds[kind.index()].attributes);
     declared.iter().find(|attribute| policy.name(attribute.name) == name).ok_or_else(|| {
         let known = declared.iter().map(|attribute| policy.name(attribute.name));
-        let relation = declared_relation(policy, kind, name).is_ok();
-        let near = if relation { "; it is a relation".to_owned() } else { did_you_mean(name, known) };
-        format!("a {kind} has no attribute {name:?}{near}")
+        match declared_relation(policy, kind, name) {
+            Ok(_) => Wrong::IsARelation { kind: kind.into(), name: name.into() },
+            Err(_) => {
+                let near = Near::of(name, known);
+                Wrong::UnknownAttribute { kind: kind.into(), name: name.into(), near }
+            }
+        }
     })
 }
 
@@ -21,35 +25,33 @@ pub(super) fn declared_relation<'p>(
     policy: &'p Policy,
     kind: &str,
     name: &str,
-) -> Result<&'p Relation, String> {
+) -> Result<&'p Relation, Wrong> {
     let model = policy.model();
     let declared = &policy.kind(kind).map_or(&[][..], |kind| &model.kinds[kind.index()].relations);
     declared.iter().find(|relation| policy.name(relation.name) == name).ok_or_else(|| {
-        let known = declared.iter().map(|relation| policy.name(relation.name));
-        format!("a {kind} has no relation {name:?}{}", did_you_mean(name, known))
+        let near = Near::of(name, declared.iter().map(|relation| policy.name(relation.name)));
+        Wrong::UnknownRelation { kind: kind.into(), name: name.into(), near }
     })
 }
 
-pub(super) fn fits_attribute(attribute: &Attribute, name: &str, value: &Stated) -> Result<(), String> {
+pub(super) fn fits_attribute(attribute: &Attribute, name: &str, value: &Stated) -> Result<(), Wrong> {
+    let kind = attribute.kind;
     let scalars = match value {
         Stated::One(one) => std::slice::from_ref(one),
         Stated::Many(many) if attribute.many => many,
-        _ => return Err(format!("the attribute {name:?} is one {}", attribute.kind)),
+        _ => return Err(Wrong::NotOne { name: name.into(), kind }),
     };
     if scalars.len() > MAX_LIST {
-        return Err(format!("the attribute {name:?} has more than {MAX_LIST} values"));
+        return Err(Wrong::TooManyValues { name: name.into(), most: MAX_LIST });
     }
     for scalar in scalars {
-        let Some(value) = scalar.read(attribute.kind) else {
-            return Err(format!(
-                "the attribute {name:?} is of type {}, and {} is not",
-                attribute.kind,
-                scalar.to_json()
-            ));
+        let Some(value) = scalar.read(kind) else {
+            let value = scalar.to_json().to_string().into();
+            return Err(Wrong::WrongType { name: name.into(), kind, value });
         };
         if let Some(values) = attribute.values.as_ref().filter(|values| !values.contains(&value)) {
-            let known: Vec<String> = values.iter().map(ToString::to_string).collect();
-            return Err(format!("the attribute {name:?} is one of {}, not {value}", known.join(", ")));
+            let values = values.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ").into();
+            return Err(Wrong::NotAmongValues { name: name.into(), values, value: value.to_string().into() });
         }
     }
     Ok(())
@@ -60,60 +62,57 @@ pub(super) fn fits_role(
     line: &GrantLine,
     holder: &str,
     place: Option<&str>,
-) -> Result<(), String> {
+) -> Result<(), Wrong> {
     let model = policy.model();
-    let Some(role) = policy.role(&line.role).map(|role| &model.roles[role.index()]) else {
+    let role = || line.role.as_str().into();
+    let Some(declared) = policy.role(&line.role).map(|role| &model.roles[role.index()]) else {
         let known = model.roles.iter().map(|role| role.key.as_str());
-        return Err(format!("unknown role {:?}{}", line.role, did_you_mean(&line.role, known)));
+        return Err(Wrong::UnknownRole { role: role(), near: Near::of(&line.role, known) });
     };
-    if !role.grantable {
-        return Err(format!("{:?} is not granted (grantable = false)", role.key));
+    if !declared.grantable {
+        return Err(Wrong::NotGrantable { role: role() });
     }
-    if let Some(kind) = policy.kind(holder).filter(|kind| kind.is_subject() && !role.held_by(*kind)) {
-        return Err(format!("{:?} is not held by a {}", role.key, model.kinds[kind.index()].key));
+    if let Some(kind) = policy.kind(holder).filter(|kind| kind.is_subject() && !declared.held_by(*kind)) {
+        let kind = model.kinds[kind.index()].key.as_str().into();
+        return Err(Wrong::NotHeldBy { role: role(), kind });
     }
     let kind: Option<KindId> = place.and_then(|place| policy.kind(place));
-    if role.held_at.as_ref().is_some_and(|held| !held.permits(kind)) {
-        return Err(format!(
-            "{:?} is not granted at {}",
-            role.key,
-            place.map_or_else(|| "everywhere".to_owned(), |place| format!("a {place}"))
-        ));
+    if declared.held_at.as_ref().is_some_and(|held| !held.permits(kind)) {
+        let place = place.map_or_else(|| "everywhere".to_owned(), |place| format!("a {place}"));
+        return Err(Wrong::NotHeldAt { role: role(), place: place.into() });
     }
-    for (name, kind) in &role.values {
+    for (name, kind) in &declared.values {
+        let named = || name.as_str().into();
         let Some((_, values)) = line.values.iter().find(|(known, _)| known == name) else {
-            return Err(format!(
-                "a grant of {:?} names its {name}: \"values\": {{\"{name}\": […]}}",
-                role.key
-            ));
+            return Err(Wrong::ValueNotNamed { role: role(), name: named() });
         };
         if values.is_empty() || values.len() > crate::value::MAX_MEMBERS {
-            return Err(format!("the value {name:?} names 1 to {} things", crate::value::MAX_MEMBERS));
+            return Err(Wrong::ValueCount { name: named(), most: crate::value::MAX_MEMBERS });
         }
         if let Some(wrong) = values.iter().find(|value| value.read(*kind).is_none()) {
-            return Err(format!("the value {name:?} is of type {kind}, and {} is not", wrong.to_json()));
+            let value = wrong.to_json().to_string().into();
+            return Err(Wrong::ValueWrongType { name: named(), kind: *kind, value });
         }
     }
-    if let Some((name, _)) =
-        line.values.iter().find(|(name, _)| !role.values.iter().any(|(known, _)| known == name))
-    {
-        let known = role.values.iter().map(|(name, _)| name.as_str());
-        return Err(format!("grants of {:?} have no value {name:?}{}", role.key, did_you_mean(name, known)));
+    let odd = line.values.iter().find(|(name, _)| !declared.values.iter().any(|(known, _)| known == name));
+    if let Some((name, _)) = odd {
+        let near = Near::of(name, declared.values.iter().map(|(name, _)| name.as_str()));
+        return Err(Wrong::UnknownValue { role: role(), name: name.as_str().into(), near });
     }
     Ok(())
 }
 
 /// Whether tenants may put what a pattern stands for into roles of their own.
-pub(in crate::register) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), String> {
+pub(in crate::register) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), Wrong> {
     let permissions = policy.expand(pattern);
     if permissions.is_empty() {
         let known = policy.model().permissions.iter().map(|permission| permission.text.as_str());
-        return Err(format!("unknown permission {pattern:?}{}", did_you_mean(pattern, known)));
+        return Err(Wrong::UnknownPermission { pattern: pattern.into(), near: Near::of(pattern, known) });
     }
     for permission in permissions {
         if policy.tenant_clauses(permission).is_empty() {
             let text = &policy.model().permissions[permission.index()].text;
-            return Err(format!("the charter lets no tenant put {text:?} into a role of its own"));
+            return Err(Wrong::NotForTenants { permission: text.as_str().into() });
         }
     }
     Ok(())
@@ -124,7 +123,7 @@ pub(in crate::register) fn grant_fits(
     policy: &Policy,
     register: &Register,
     grant: &Grant<'_>,
-) -> Result<(), String> {
+) -> Result<(), Wrong> {
     let kind = |id: EntityId| register.text(register.kind(id)).to_owned();
     let place = match grant.at {
         PlaceOf::Everywhere => None,
@@ -145,12 +144,12 @@ pub(in crate::register) fn entity_fits(
     policy: &Policy,
     register: &Register,
     id: EntityId,
-) -> Result<(), String> {
+) -> Result<(), Wrong> {
     let kind = register.text(register.kind(id));
     let model = policy.model();
     let Some(declared) = policy.kind(kind).map(|kind| &model.kinds[kind.index()]) else {
         let known = model.kinds.iter().map(|kind| kind.key.as_str());
-        return Err(format!("unknown type {kind:?}{}", did_you_mean(kind, known)));
+        return Err(Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) });
     };
     for (name, value) in register.attributes(id) {
         let name = register.text(name);
@@ -163,17 +162,17 @@ pub(in crate::register) fn entity_fits(
         let name = register.text(name);
         let relation = declared_relation(policy, kind, name)?;
         if !relation.many && to.len() > 1 {
-            return Err(format!("{name:?} leads to one thing, not {}", to.len()));
+            return Err(Wrong::LedToOne { name: name.into(), count: to.len() });
         }
         if let Some(odd) = to.iter().find(|target| !is_one_of(**target, &relation.to)) {
-            return Err(format!("{name:?} does not lead to {}", register.name(*odd)));
+            return Err(Wrong::DoesNotLeadTo { name: name.into(), target: register.name(*odd).into() });
         }
     }
     match register.within(id) {
         Some(outer) if !is_one_of(outer, &declared.within) => {
-            Err(format!("a {kind} does not lie within {}", register.name(outer)))
+            Err(Wrong::NotWithin { kind: kind.into(), outer: register.name(outer).into() })
         }
-        None if !declared.within.is_empty() => Err("it lies within nothing".to_owned()),
+        None if !declared.within.is_empty() => Err(Wrong::LiesWithinNothing),
         _ => Ok(()),
     }
 }

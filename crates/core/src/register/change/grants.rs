@@ -2,33 +2,35 @@
 
 use super::*;
 
+/// How many ids are looked through for one that is near: more would take long.
+const NEAR_AMONG: usize = 10_000;
+
 impl Batch<'_, '_> {
-    pub(super) fn grant(&mut self, line: &GrantLine) -> Result<(), String> {
+    pub(super) fn grant(&mut self, line: &GrantLine) -> Result<(), Wrong> {
         let to = self.found(&line.to)?;
         let at = match line.at.as_str() {
             "everywhere" => PlaceOf::Everywhere,
             place => PlaceOf::At(self.found(place)?),
         };
-        if let (Some(from), Some(until)) = (line.from, line.until)
-            && from >= until
-        {
-            return Err(format!("it would end at {until}, before it begins at {from}"));
-        }
+        in_order(line.from, line.until)?;
         let holder = self.register.text(self.register.kind(to)).to_owned();
         if !matches!(holder.as_str(), "user" | "service" | "group") {
-            return Err(format!("roles are held by users, services and groups, not by {}", line.to));
+            return Err(Wrong::NoHolder(line.to.as_str().into()));
         }
         let place = match at {
             PlaceOf::Everywhere => None,
             PlaceOf::At(id) => Some(self.register.text(self.register.kind(id)).to_owned()),
         };
         if matches!(place.as_deref(), Some("user" | "service" | "group")) {
-            return Err(format!("{} is no place: a place is everywhere, a tenant or a resource", line.at));
+            return Err(Wrong::NoPlace(line.at.as_str().into()));
         }
         if line.role.contains('/') {
             self.fits_made(line, &holder)?;
         } else {
-            for policy in self.policies {
+            if !is_key(&line.role) {
+                return Err(Wrong::NotAKey(line.role.as_str().into()));
+            }
+            for policy in self.checks.policies {
                 fits_role(policy, line, &holder, place.as_deref())?;
             }
         }
@@ -43,33 +45,31 @@ impl Batch<'_, '_> {
             if line.id.as_deref().is_none_or(|id| GrantId::new(id) == same.id) {
                 return Ok(());
             }
-            return Err(format!("{} says the same already", same.id));
+            return Err(Wrong::Same { id: same.id.to_string().into() });
         }
         self.add_grant(grant)
     }
 
-    pub(super) fn add_grant(&mut self, mut grant: OwnGrant) -> Result<(), String> {
+    fn add_grant(&mut self, mut grant: OwnGrant) -> Result<(), Wrong> {
         if grant.id.is_empty() {
             while self.register.grants.find(&format!("g-{}", self.register.next.grant)).is_some() {
                 self.register.next.grant += 1;
             }
             grant.id = format!("g-{}", self.register.next.grant).into();
         } else if self.register.grants.find(&grant.id).is_some() {
-            return Err(format!("another grant is called {} already", grant.id));
-        } else {
-            split_entity(&format!("grant:{}", grant.id)).map_err(|_| {
-                format!("{:?} is no id for a grant: no white space, at most 250 bytes", grant.id)
-            })?;
+            return Err(Wrong::IdTaken { what: "grant", id: grant.id });
+        } else if !is_id(&grant.id) {
+            return Err(Wrong::NoId { what: "a grant", id: grant.id });
         }
         let id = grant.id.clone();
         self.parted.push((grant.to, self.at));
         let at = self.register.add_grant(grant);
         self.undo.push(Undo::Granted(at));
-        self.effects.push((self.at, Effect::Granted(id)));
+        self.touch(Thing::Grant(id));
         Ok(())
     }
 
-    pub(super) fn end_grant(&mut self, id: &str) -> Result<(), String> {
+    pub(super) fn end_grant(&mut self, id: &str) -> Result<(), Wrong> {
         let at = self.grant_at(id)?;
         self.end_grant_at(at);
         Ok(())
@@ -77,73 +77,62 @@ impl Batch<'_, '_> {
 
     pub(super) fn end_grant_at(&mut self, at: u32) {
         for activation in self.register.active.numbers_of_grant(at).to_vec() {
-            self.end_activation_at(activation);
+            self.aside(|batch| batch.end_activation_at(activation));
         }
         if let Some(grant) = self.register.take_grant(at) {
-            self.effects.push((self.at, Effect::Ended(grant.id.clone())));
+            self.touch(Thing::Grant(grant.id.clone()));
             self.undo.push(Undo::Ended(at, grant));
         }
     }
 
     /// A grant of a role that a tenant made.
-    fn fits_made(&self, line: &GrantLine, holder: &str) -> Result<(), String> {
-        let made = self.register.sym(&line.role).and_then(|key| self.register.made_role(key));
-        if made.is_none() {
-            let known = self.register.made_roles().map(|(key, _)| self.register.text(key));
-            let near = did_you_mean(&line.role, known);
-            return Err(format!("no tenant has made a role {:?}{near}", line.role));
-        }
+    fn fits_made(&self, line: &GrantLine, holder: &str) -> Result<(), Wrong> {
+        self.made(&line.role)?;
+        let role = line.role.as_str().into();
         if holder == "service" {
-            return Err(format!("{:?} is a tenant's role and is held by users", line.role));
+            return Err(Wrong::MadeForUsers { role });
         }
         if !line.values.is_empty() {
-            return Err(format!("{:?} is a tenant's role and has no values", line.role));
+            return Err(Wrong::MadeWithoutValues { role });
         }
         Ok(())
     }
 
+    /// A role that a tenant made, by its name.
+    fn made(&self, name: &str) -> Result<Sym, Wrong> {
+        let seen = |role: &MadeRole| self.sees(role.tenant);
+        let known = self.register.sym(name).filter(|key| self.register.made_role(*key).is_some_and(seen));
+        known.ok_or_else(|| {
+            let all = self.register.made_roles().filter(|(_, role)| seen(role));
+            let near = Near::of(name, all.take(NEAR_AMONG).map(|(key, _)| self.register.text(key)));
+            Wrong::NotMade { role: name.into(), near }
+        })
+    }
+
     // -- activations ---------------------------------------------------------------------------
 
-    pub(super) fn activate(&mut self, line: &ActivationLine) -> Result<(), String> {
+    pub(super) fn activate(&mut self, line: &ActivationLine) -> Result<(), Wrong> {
         let at = self.grant_at(&line.grant)?;
         let subject = self.found(&line.subject)?;
-        let grant = self.register.grant(at).ok_or("the grant is gone")?;
+        let grant = self.register.grant(at).ok_or_else(|| Wrong::NoSuch {
+            what: "grant",
+            id: line.grant.as_str().into(),
+            near: Near::default(),
+        })?;
         if !matches!(self.register.kind(subject), Sym::USER | Sym::SERVICE) {
-            return Err(format!("a grant is activated for a user or service, not for {}", line.subject));
+            return Err(Wrong::NotForWhom(line.subject.as_str().into()));
         }
-        // Of a membership that has ended since, a recorded activation may be left: it counts for nothing.
-        if !self.policies.is_empty() && !self.register.holders_of(subject).contains(&grant.to) {
-            let holder = self.register.name(grant.to);
-            return Err(format!("{} was given to {holder}, not to {}", line.grant, line.subject));
+        // Without a charter, as in samples, memberships may be stated later.
+        let checked = !self.checks.policies.is_empty();
+        if checked && !self.register.holders_of(subject).contains(&grant.to) {
+            return Err(Wrong::GivenToAnother {
+                grant: line.grant.as_str().into(),
+                holder: self.register.name(grant.to).into(),
+                subject: line.subject.as_str().into(),
+            });
         }
-        let key = self.register.text(grant.role).to_owned();
-        let mut until = line.until;
-        for policy in self.policies {
-            let role = policy.role(&key).map(|role| &policy.model().roles[role.index()]);
-            let Some(standby) = role.and_then(|role| role.standby.as_ref()) else {
-                return Err(format!("{key:?} is not on standby: its grants count without an activation"));
-            };
-            if standby.reason && !line.assumed && line.reason.as_deref().is_none_or(|r| r.trim().is_empty()) {
-                return Err(format!("{key:?} is activated with a reason"));
-            }
-            if !line.assumed {
-                until = until.or(line.from.and_then(|from| from.checked_add(standby.longest).ok()));
-            }
-            if let (Some(from), Some(until)) = (line.from, until)
-                && from.checked_add(standby.longest).is_ok_and(|longest| longest < until)
-            {
-                let longest = crate::value::Value::Duration(standby.longest);
-                return Err(format!("{key:?} is activated for at most {longest}"));
-            }
-        }
-        if until.is_none() && !line.assumed {
-            return Err("an activation ends: say until".to_owned());
-        }
-        if let (Some(from), Some(until)) = (line.from, until)
-            && from >= until
-        {
-            return Err(format!("it would end at {until}, before it begins at {from}"));
-        }
+        let until = self.until(line, self.register.text(grant.role))?;
+        in_order(line.from, until)?;
         let mut activation = Activation {
             id: line.id.as_deref().unwrap_or_default().into(),
             grant: at,
@@ -157,7 +146,7 @@ impl Batch<'_, '_> {
             if line.id.as_deref().is_none_or(|id| id == &*same.id) {
                 return Ok(());
             }
-            return Err(format!("{} says the same already", same.id));
+            return Err(Wrong::Same { id: same.id.clone() });
         }
         if activation.id.is_empty() {
             let next = |register: &Register| format!("a-{}", register.next.activation);
@@ -166,31 +155,71 @@ impl Batch<'_, '_> {
             }
             activation.id = next(self.register).into();
         } else if self.register.active.find(&activation.id).is_some() {
-            return Err(format!("another activation is called {} already", activation.id));
-        } else {
-            split_entity(&format!("activation:{}", activation.id))
-                .map_err(|_| format!("{:?} is no id for an activation: no white space", activation.id))?;
+            return Err(Wrong::IdTaken { what: "activation", id: activation.id });
+        } else if !is_id(&activation.id) {
+            return Err(Wrong::NoId { what: "an activation", id: activation.id });
         }
         let id = activation.id.clone();
         let at = self.register.add_activation(activation);
         self.undo.push(Undo::Activated(at));
-        self.effects.push((self.at, Effect::Activated(id)));
+        self.touch(Thing::Activation(id));
         Ok(())
     }
 
-    fn grant_at(&self, id: &str) -> Result<u32, String> {
-        self.register.grant_place(id).ok_or_else(|| {
-            let known: Vec<String> =
-                self.register.all_grants().take(10_000).map(|grant| grant.id.to_string()).collect();
-            let near = did_you_mean(id, known.iter().map(String::as_str));
-            format!("no grant is called {id:?}{near}")
+    /// When an activation ends, if its role's terms are kept.
+    fn until(&self, line: &ActivationLine, key: &str) -> Result<Option<Timestamp>, Wrong> {
+        let mut until = line.until;
+        let role = || key.into();
+        for policy in self.checks.policies {
+            let declared = policy.role(key).map(|role| &policy.model().roles[role.index()]);
+            let standby = declared.and_then(|role| role.standby.as_ref());
+            let standby = standby.ok_or_else(|| Wrong::NotOnStandby { role: role() })?;
+            if line.assumed {
+                continue;
+            }
+            if standby.reason && line.reason.as_deref().is_none_or(|reason| reason.trim().is_empty()) {
+                return Err(Wrong::NeedsReason { role: role() });
+            }
+            until = until.or(line.from.and_then(|from| from.checked_add(standby.longest).ok()));
+            if let (Some(from), Some(until)) = (line.from, until)
+                && from.checked_add(standby.longest).is_ok_and(|longest| longest < until)
+            {
+                let longest = crate::value::Value::Duration(standby.longest).to_string().into();
+                return Err(Wrong::TooLong { role: role(), longest });
+            }
+        }
+        if until.is_none() && !line.assumed {
+            return Err(Wrong::NeedsEnd);
+        }
+        Ok(until)
+    }
+
+    /// A grant by its id, if it may be named.
+    pub(super) fn grant_at(&self, id: &str) -> Result<u32, Wrong> {
+        let sight = self.checks.sight;
+        let seen =
+            |at: &u32| self.register.grant(*at).is_some_and(|grant| sight.reads_grant(self.register, &grant));
+        self.register.grant_place(id).filter(seen).ok_or_else(|| {
+            let known: Vec<String> = match sight {
+                Sight::Everything => {
+                    self.register.all_grants().take(NEAR_AMONG).map(|grant| grant.id.to_string()).collect()
+                }
+                Sight::Tenants(_) => Vec::new(),
+            };
+            let near = Near::of(id, known.iter().map(String::as_str));
+            Wrong::NoSuch { what: "grant", id: id.into(), near }
         })
     }
 
-    pub(super) fn end_activation(&mut self, id: &str) -> Result<(), String> {
-        let at = self.register.active.find(id).ok_or_else(|| {
-            let near = did_you_mean(id, self.register.active.ids().take(10_000));
-            format!("no activation is called {id:?}{near}")
+    pub(super) fn end_activation(&mut self, id: &str) -> Result<(), Wrong> {
+        let sight = self.checks.sight;
+        let seen = |at: &u32| {
+            let grant = self.register.active.get(*at).and_then(|of| self.register.grant(of.grant));
+            grant.is_some_and(|grant| sight.reads_grant(self.register, &grant))
+        };
+        let at = self.register.active.find(id).filter(seen).ok_or_else(|| {
+            let known = self.register.active.ids().take(if sight.is_everything() { NEAR_AMONG } else { 0 });
+            Wrong::NoSuch { what: "activation", id: id.into(), near: Near::of(id, known) }
         })?;
         self.end_activation_at(at);
         Ok(())
@@ -198,28 +227,25 @@ impl Batch<'_, '_> {
 
     pub(super) fn end_activation_at(&mut self, at: u32) {
         if let Some(activation) = self.register.active.take(at) {
-            self.effects.push((self.at, Effect::Deactivated(activation.id.clone())));
+            self.touch(Thing::Activation(activation.id.clone()));
             self.undo.push(Undo::Deactivated(activation));
         }
     }
 
     // -- tenants' own roles --------------------------------------------------------------------
 
-    pub(super) fn tenant_role(&mut self, line: &TenantRoleLine) -> Result<(), String> {
+    pub(super) fn tenant_role(&mut self, line: &TenantRoleLine) -> Result<(), Wrong> {
         let tenant = self.reference(&line.tenant, &["tenant"], "tenant")?;
         if !is_key(&line.key) {
-            return Err(format!(
-                "{:?} is not a key: a to z, 0 to 9 and hyphens, a letter first, at most 64",
-                line.key
-            ));
+            return Err(Wrong::NotARoleKey(line.key.as_str().into()));
         }
         if line.permissions.is_empty() {
-            return Err("a tenant's role gives something: permissions is empty".to_owned());
+            return Err(Wrong::GivesNothing);
         }
-        for policy in self.policies {
+        for policy in self.checks.policies {
             line.permissions.iter().try_for_each(|pattern| fits_tenant_clauses(policy, pattern))?;
         }
-        let full = format!("{}/{}", self.register.id_text(tenant), line.key);
+        let full = made_role_name(self.register.id_text(tenant), &line.key);
         let key = self.register.intern(&full);
         let mut permissions: Vec<Box<str>> =
             line.permissions.iter().map(|text| text.as_str().into()).collect();
@@ -229,18 +255,14 @@ impl Batch<'_, '_> {
         if self.register.made_role(key) != Some(&role) {
             let before = self.register.set_made(key, Some(role));
             self.undo.push(Undo::Made(key, before));
-            self.effects.push((self.at, Effect::Made(key)));
+            self.touch(Thing::Made(key));
         }
         Ok(())
     }
 
-    pub(super) fn end_tenant_role(&mut self, key: &str) -> Result<(), String> {
-        let known = self.register.sym(key).filter(|sym| self.register.made_role(*sym).is_some());
-        let Some(sym) = known else {
-            let known = self.register.made_roles().map(|(key, _)| self.register.text(key));
-            return Err(format!("no tenant has made a role {key:?}{}", did_you_mean(key, known)));
-        };
-        self.end_made(sym);
+    pub(super) fn end_tenant_role(&mut self, name: &str) -> Result<(), Wrong> {
+        let key = self.made(name)?;
+        self.end_made(key);
         Ok(())
     }
 
@@ -249,10 +271,17 @@ impl Batch<'_, '_> {
         let of_it = |(at, grant): (u32, Grant<'_>)| (grant.role == key).then_some(at);
         let grants: Vec<u32> = self.register.grants.iter().filter_map(of_it).collect();
         for at in grants {
-            self.end_grant_at(at);
+            self.aside(|batch| batch.end_grant_at(at));
         }
         let before = self.register.set_made(key, None);
         self.undo.push(Undo::Made(key, before));
-        self.effects.push((self.at, Effect::Unmade(key)));
+        self.touch(Thing::Made(key));
+    }
+}
+
+fn in_order(from: Option<Timestamp>, until: Option<Timestamp>) -> Result<(), Wrong> {
+    match (from, until) {
+        (Some(from), Some(until)) if from >= until => Err(Wrong::EndsBeforeItBegins { from, until }),
+        _ => Ok(()),
     }
 }

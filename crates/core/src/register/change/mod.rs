@@ -12,56 +12,79 @@ pub(super) use fits::{entity_fits, fits_tenant_clauses, grant_fits};
 
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};
+use super::sight::Sight;
+use super::wrong::Wrong;
 use super::{
     Activation, EntityId, Grant, GrantId, MAX_CONTAINMENT, MAX_NESTING, MadeRole, NextIds, OwnGrant, PlaceOf,
     Record, Register, State, Sym, Terms,
 };
 use crate::charter::model::{Attribute, KindId, Relation, Stated};
 use crate::charter::policy::Policy;
-use crate::names::{did_you_mean, is_key, split_entity};
+use crate::names::{Near, is_id, is_key, made_role_name, split_entity};
 use jiff::Timestamp;
-use serde_json::{Value, json};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// Most values of one attribute, or targets of one relation, that are kept.
 const MAX_LIST: usize = 10_000;
+/// Most members of a group, or tenants of a subject.
+const MAX_MEMBERS: usize = 100 * MAX_LIST;
 
 /// Why one change of a batch cannot be.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Refusal {
     /// Which change, from 0.
     pub change: usize,
-    /// What is wrong, and what to do.
-    pub message: String,
+    /// What is wrong.
+    pub why: Wrong,
 }
 
-/// What a batch did.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Effect {
-    /// More or something else is said of an entity now.
+/// What changes are held against.
+#[derive(Clone, Copy, Debug)]
+pub struct Checks<'a> {
+    /// The charters they must be valid under; without one, only what every register keeps to is checked.
+    pub policies: &'a [&'a Policy],
+    /// The moment: grants that have ended by then separate nobody from anything.
+    pub now: Option<Timestamp>,
+    /// Whose facts they may name.
+    pub sight: &'a Sight,
+}
+
+impl<'a> Checks<'a> {
+    /// Changes of somebody who sees everything, at no moment.
+    pub fn of(policies: &'a [&'a Policy]) -> Self {
+        Checks { policies, now: None, sight: &Sight::Everything }
+    }
+}
+
+/// What a change touched.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Thing {
+    /// An entity: more or something else is said of it now, or it is gone.
     Entity(EntityId),
-    /// An entity is gone.
-    Deleted(EntityId),
-    /// A grant was given.
-    Granted(Box<str>),
-    /// A grant was ended.
-    Ended(Box<str>),
-    /// A grant was activated.
-    Activated(Box<str>),
-    /// An activation was ended.
-    Deactivated(Box<str>),
-    /// A tenant made a role, or made it anew.
+    /// A grant, by its id.
+    Grant(Box<str>),
+    /// An activation, by its id.
+    Activation(Box<str>),
+    /// A tenant's own role.
     Made(Sym),
-    /// A tenant's role was ended.
-    Unmade(Sym),
 }
 
-/// An applied batch: what it did, and how to take it back.
+/// That a change touched something.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Touch {
+    /// What.
+    pub thing: Thing,
+    /// Which change, from 0.
+    pub change: usize,
+    /// It is no more than a consequence: what named something that was deleted, say.
+    pub aside: bool,
+}
+
+/// An applied batch: what it touched, and how to take it back.
 #[derive(Debug)]
 pub struct Applied {
-    /// In order, each with the change it came from, counted from 0; empty if everything was so
-    /// already.
-    pub effects: Vec<(usize, Effect)>,
+    /// In order; empty if everything was so already.
+    pub touched: Vec<Touch>,
     undo: Vec<Undo>,
     /// The numbers that were next before it.
     next: NextIds,
@@ -81,52 +104,33 @@ enum Undo {
 impl Register {
     /// Applies changes in order: all of them, or none and every reason why not.
     ///
-    /// Names may be used before the line that registers them, within one batch. Everything is
-    /// checked against each of `policies`; without one, only what every register keeps to is. Where
-    /// `now` is known, grants that have ended by then separate nobody from anything. Costs time in the size of the changes and of what they touch, not of the register.
+    /// Names may be used before the line that registers them, within one batch. Costs time in the size
+    /// of the changes and of what they touch, not of the register.
     ///
     /// # Errors
     /// One refusal for every change that cannot be; the register is as before.
-    pub fn apply(
-        &mut self,
-        changes: &[Change],
-        policies: &[&Policy],
-        now: Option<Timestamp>,
-    ) -> Result<Applied, Vec<Refusal>> {
+    pub fn apply(&mut self, changes: &[Change], checks: Checks<'_>) -> Result<Applied, Vec<Refusal>> {
         let next = self.next;
         let mut batch = Batch {
             register: self,
-            policies,
-            now,
+            checks,
             parted: Vec::new(),
             left: Vec::new(),
-            effects: Vec::new(),
+            touched: Vec::new(),
             undo: Vec::new(),
-            noted: HashSet::new(),
+            noted: HashMap::new(),
+            awaited: HashSet::new(),
+            later: HashMap::new(),
+            aside: false,
             at: 0,
             moved: Vec::new(),
         };
-        let mut refusals = Vec::new();
-        for (at, change) in changes.iter().enumerate() {
-            batch.at = at;
-            if let Change::Entity(line) = change
-                && let Err(message) = batch.announce(line)
-            {
-                refusals.push(Refusal { change: at, message });
-            }
-        }
-        // Grants may name a tenant's role that is made further down; what is wrong with it is told there.
-        for (at, change) in changes.iter().enumerate() {
-            if let (Change::TenantRole(line), true) = (change, refusals.is_empty()) {
-                batch.at = at;
-                let _ = batch.tenant_role(line);
-            }
-        }
+        let mut refusals = batch.announce_all(changes);
         if refusals.is_empty() {
             for (at, change) in changes.iter().enumerate() {
                 batch.at = at;
-                if let Err(message) = batch.one(change, at) {
-                    refusals.push(Refusal { change: at, message });
+                if let Err(why) = batch.one(change) {
+                    refusals.push(Refusal { change: at, why });
                 }
             }
         }
@@ -134,7 +138,7 @@ impl Register {
             batch.settle();
             refusals.extend(batch.shape());
         }
-        let applied = Applied { effects: batch.effects, undo: batch.undo, next };
+        let applied = Applied { touched: batch.touched, undo: batch.undo, next };
         if refusals.is_empty() {
             return Ok(applied);
         }
@@ -168,105 +172,21 @@ impl Register {
             }
         }
     }
-
-    /// Lines that make this register anew: entities, tenants' own roles, grants, activations.
-    pub fn lines(&self) -> impl Iterator<Item = Value> + '_ {
-        let entities = self.all_entities().map(|id| self.entity_json(id));
-        let made = self.made_roles().map(|(key, role)| self.made_json(key, role));
-        let grants = self.all_grants().map(|grant| self.grant_json(&grant));
-        let activations = self.all_activations().map(|activation| self.activation_json(activation));
-        entities.chain(made).chain(grants).chain(activations)
-    }
-
-    /// All that is said of an entity, as its line.
-    pub fn entity_json(&self, id: EntityId) -> Value {
-        let record = self.record(id);
-        let names = |ids: &[EntityId]| ids.iter().map(|id| self.name(*id)).collect::<Vec<_>>();
-        let mut line = json!({ "entity": self.name(id) });
-        if record.state != State::Active {
-            line["state"] = record.state.word().into();
-        }
-        if let Some(outer) = record.within {
-            line["within"] = self.name(outer).into();
-        }
-        if record.detached {
-            line["detached"] = true.into();
-        }
-        if let Some(tenant) = record.tenant {
-            line["tenant"] = self.id_text(tenant).into();
-        }
-        if !record.tenants.is_empty() {
-            line["tenants"] = record.tenants.iter().map(|id| self.id_text(*id)).collect();
-        }
-        if !record.members.is_empty() {
-            line["members"] = names(&record.members).into();
-        }
-        for (name, value) in &record.attributes {
-            line["attributes"][self.text(*name)] = value.to_json();
-        }
-        for (name, to) in &record.relations {
-            line["relations"][self.text(*name)] = names(to).into();
-        }
-        line
-    }
-
-    /// A grant as its line.
-    pub fn grant_json(&self, grant: &Grant<'_>) -> Value {
-        let at = match grant.at {
-            PlaceOf::Everywhere => "everywhere",
-            PlaceOf::At(place) => self.name(place),
-        };
-        let mut inner = json!({ "id": grant.id.to_string(), "role": self.text(grant.role), "to": self.name(grant.to), "at": at });
-        if let Some(from) = grant.terms.from {
-            inner["from"] = from.to_string().into();
-        }
-        if let Some(until) = grant.terms.until {
-            inner["until"] = until.to_string().into();
-        }
-        for (name, values) in &grant.terms.values {
-            inner["values"][self.text(*name)] = values.iter().map(crate::value::Scalar::to_json).collect();
-        }
-        json!({ "grant": inner })
-    }
-
-    /// An activation as its line.
-    pub fn activation_json(&self, activation: &Activation) -> Value {
-        let grant = self.grant(activation.grant).map_or_else(String::new, |grant| grant.id.to_string());
-        let mut inner =
-            json!({ "id": activation.id, "grant": grant, "subject": self.name(activation.subject) });
-        if let Some(session) = &activation.session {
-            inner["session"] = session.as_ref().into();
-        }
-        for (key, moment) in [("from", activation.from), ("until", activation.until)] {
-            if let Some(moment) = moment {
-                inner[key] = moment.to_string().into();
-            }
-        }
-        if !activation.reason.is_empty() {
-            inner["reason"] = activation.reason.as_ref().into();
-        }
-        json!({ "activation": inner })
-    }
-
-    /// A tenant's role as its line.
-    pub fn made_json(&self, key: Sym, role: &MadeRole) -> Value {
-        let key = self.text(key).split_once('/').map_or("", |(_, key)| key);
-        let mut inner =
-            json!({ "tenant": self.id_text(role.tenant), "key": key, "permissions": role.permissions });
-        if let Some(name) = &role.name {
-            inner["name"] = name.as_ref().into();
-        }
-        json!({ "tenant-role": inner })
-    }
 }
 
 struct Batch<'r, 'p> {
     register: &'r mut Register,
-    policies: &'p [&'p Policy],
-    now: Option<Timestamp>,
-    effects: Vec<(usize, Effect)>,
+    checks: Checks<'p>,
+    touched: Vec<Touch>,
     undo: Vec<Undo>,
-    noted: HashSet<EntityId>,
+    /// Entities that were touched, and whether as more than a consequence.
+    noted: HashMap<EntityId, bool>,
+    /// Entities that lines further down will speak of: nothing is said of them yet.
+    awaited: HashSet<EntityId>,
+    /// The last line that speaks of a name.
+    later: HashMap<String, usize>,
+    /// What happens now is no more than a consequence.
+    aside: bool,
     /// The change under way.
     at: usize,
     /// Entities whose containment or membership changed, and by which change.
@@ -278,31 +198,63 @@ struct Batch<'r, 'p> {
 }
 
 impl Batch<'_, '_> {
-    /// Makes the entity a line is about, so that other lines may name it before it is described.
-    fn announce(&mut self, line: &EntityLine) -> Result<(), String> {
-        let (kind, _) = split_entity(&line.name)?;
-        if kind == "anonymous" || kind == "everywhere" {
-            return Err(format!("{kind:?} is nobody that can be registered"));
-        }
-        for policy in self.policies {
-            if policy.kind(kind).is_none() {
-                let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
-                return Err(format!("unknown type {kind:?}{}", did_you_mean(kind, known)));
+    /// Makes the entities and roles that lines are about, so that other lines may name them before
+    /// they are described.
+    fn announce_all(&mut self, changes: &[Change]) -> Vec<Refusal> {
+        let mut refusals = Vec::new();
+        for (at, change) in changes.iter().enumerate() {
+            self.at = at;
+            if let Change::Entity(line) = change {
+                match self.announce(&line.name) {
+                    Ok(()) => {
+                        self.later.insert(line.name.clone(), at);
+                    }
+                    Err(why) => refusals.push(Refusal { change: at, why }),
+                }
             }
         }
-        if self.register.registered(&line.name).is_none() {
-            let before = self.register.find(&line.name);
-            let kind = self.register.intern(kind);
-            let id = self.register.create(&line.name, kind);
-            self.undo.push(Undo::Created(id, before));
-            self.note(self.at, id);
+        // What is wrong with a tenant's role is told where it stands.
+        for (at, change) in changes.iter().enumerate() {
+            if let (Change::TenantRole(line), true) = (change, refusals.is_empty()) {
+                self.at = at;
+                let _ = self.tenant_role(line);
+            }
+        }
+        refusals
+    }
+
+    /// Makes an entity that a line speaks of.
+    fn announce(&mut self, name: &str) -> Result<(), Wrong> {
+        let (kind, _) = split_entity(name)?;
+        if crate::names::is_nobody(kind) {
+            return Err(Wrong::Nobody { kind: kind.into() });
+        }
+        for policy in self.checks.policies {
+            if policy.kind(kind).is_none() {
+                let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
+                return Err(Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) });
+            }
+        }
+        match self.register.registered(name) {
+            None => self.create(name, kind),
+            Some(id) if !self.sees(id) => return Err(Wrong::Taken(name.into())),
+            Some(_) => {}
         }
         Ok(())
     }
 
-    fn one(&mut self, change: &Change, at: usize) -> Result<(), String> {
+    fn create(&mut self, name: &str, kind: &str) {
+        let before = self.register.find(name);
+        let kind = self.register.intern(kind);
+        let id = self.register.create(name, kind);
+        self.awaited.insert(id);
+        self.undo.push(Undo::Created(id, before));
+        self.note(id);
+    }
+
+    fn one(&mut self, change: &Change) -> Result<(), Wrong> {
         match change {
-            Change::Entity(line) => self.entity(line, at),
+            Change::Entity(line) => self.entity(line),
             Change::Delete { name, contents } => self.delete(name, *contents),
             Change::Grant(line) => self.grant(line),
             Change::EndGrant(id) => self.end_grant(id),
@@ -310,7 +262,32 @@ impl Batch<'_, '_> {
             Change::EndActivation(id) => self.end_activation(id),
             Change::TenantRole(line) => self.tenant_role(line),
             Change::EndTenantRole(key) => self.end_tenant_role(key),
-            Change::Retract(retraction) => self.retract(retraction, at),
+            Change::Retract(retraction) => self.retract(retraction),
         }
+    }
+
+    /// Whether an entity may be named here.
+    fn sees(&self, id: EntityId) -> bool {
+        self.checks.sight.names(self.register, id)
+    }
+
+    fn touch(&mut self, thing: Thing) {
+        self.touched.push(Touch { thing, change: self.at, aside: self.aside });
+    }
+
+    /// Notes that an entity is touched: once, however often, unless it is more than a consequence now.
+    fn note(&mut self, id: EntityId) {
+        let meant = !self.aside;
+        if self.noted.insert(id, meant).is_none_or(|before| meant && !before) {
+            self.touch(Thing::Entity(id));
+        }
+    }
+
+    /// Does something as a consequence of something else.
+    fn aside<T>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
+        let before = std::mem::replace(&mut self.aside, true);
+        let done = work(self);
+        self.aside = before;
+        done
     }
 }

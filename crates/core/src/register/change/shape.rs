@@ -3,6 +3,10 @@
 
 use super::*;
 use crate::charter::model::RoleId;
+use std::collections::BTreeMap;
+
+/// A role of a separation, and a grant by which it is held.
+type Held<'g, 'r> = (RoleId, &'g Grant<'r>);
 
 impl Batch<'_, '_> {
     /// Loops and depth, for everything that was moved.
@@ -12,8 +16,8 @@ impl Batch<'_, '_> {
             if self.register.state(*id) == State::Deleted {
                 continue;
             }
-            if let Err(message) = self.containment(*id).and_then(|()| self.nesting(*id)) {
-                refusals.push(Refusal { change: *change, message });
+            if let Err(why) = self.containment(*id).and_then(|()| self.nesting(*id)) {
+                refusals.push(Refusal { change: *change, why });
             }
         }
         if refusals.is_empty() {
@@ -28,7 +32,7 @@ impl Batch<'_, '_> {
     /// both roles of a separation by grants that have not ended.
     fn separations(&self) -> Vec<Refusal> {
         let mut refusals = Vec::new();
-        if self.policies.iter().all(|policy| policy.model().separations.is_empty()) {
+        if self.checks.policies.iter().all(|policy| policy.model().separations.is_empty()) {
             return refusals;
         }
         let mut changed: Vec<(EntityId, usize)> = self.parted.clone();
@@ -47,98 +51,114 @@ impl Batch<'_, '_> {
             }
             for subject in self.register.subjects_of(holder) {
                 if seen.insert(subject)
-                    && let Err(message) = self.separated(subject)
+                    && let Err(why) = self.separated(subject)
                 {
-                    refusals.push(Refusal { change, message });
+                    refusals.push(Refusal { change, why });
                 }
             }
         }
         refusals
     }
 
-    fn separated(&self, subject: EntityId) -> Result<(), String> {
+    /// Whether somebody would hold two roles of a separation. Costs a look at each grant to them, and a
+    /// sort of those that count for a separation.
+    fn separated(&self, subject: EntityId) -> Result<(), Wrong> {
         let register = &self.register;
         let holders = register.holders_of(subject);
         let grants: Vec<Grant<'_>> = holders
             .iter()
             .flat_map(|holder| register.grants_to(*holder))
             .map(|(_, grant)| grant)
-            .filter(|grant| grant.terms.until.zip(self.now).is_none_or(|(until, now)| now < until))
+            .filter(|grant| grant.terms.until.zip(self.checks.now).is_none_or(|(until, now)| now < until))
             .collect();
-        for policy in self.policies {
-            let roles: Vec<_> = grants.iter().map(|grant| policy.role(register.text(grant.role))).collect();
+        for policy in self.checks.policies {
             for separation in &policy.model().separations {
-                for (at, first) in grants.iter().enumerate() {
-                    let Some(a) = self.separated_role(policy, &separation.roles, roles[at]) else { continue };
-                    for (second, role) in grants.iter().zip(&roles) {
-                        let Some(b) = self.separated_role(policy, &separation.roles, *role) else { continue };
-                        if a < b && (self.contains(first.at, second.at) || self.contains(second.at, first.at))
-                        {
-                            let key = |role: RoleId| &policy.model().roles[role.index()].key;
-                            return Err(format!(
-                                "{} would hold {:?} by {} and {:?} by {}, which the separation {:?} forbids",
-                                register.name(subject),
-                                key(a),
-                                first.id,
-                                key(b),
-                                second.id,
-                                separation.key
-                            ));
-                        }
-                    }
+                let held = grants.iter().filter_map(|grant| {
+                    let role = policy.role(register.text(grant.role))?;
+                    Some((self.separated_role(policy, &separation.roles, role)?, grant))
+                });
+                if let Some(((a, first), (b, second))) = self.both(held) {
+                    let key = |role: RoleId| policy.model().roles[role.index()].key.as_str().into();
+                    return Err(Wrong::Separated {
+                        subject: register.name(subject).into(),
+                        first: key(a),
+                        by_first: self.called(first),
+                        second: key(b),
+                        by_second: self.called(second),
+                        separation: separation.key.as_str().into(),
+                    });
                 }
             }
         }
         Ok(())
     }
 
-    /// The role of a separation that holding another one means to hold. One role cannot mean two
-    /// of them: the charter would be refused.
-    fn separated_role(&self, policy: &Policy, roles: &[RoleId], held: Option<RoleId>) -> Option<RoleId> {
-        roles.iter().copied().find(|role| held.is_some_and(|held| policy.includes(held, *role)))
+    /// Two grants of different roles at one place, or at two of which one contains the other. By place,
+    /// the first grant of each role is enough.
+    fn both<'g, 'r: 'g>(
+        &self,
+        held: impl Iterator<Item = (RoleId, &'g Grant<'r>)>,
+    ) -> Option<(Held<'g, 'r>, Held<'g, 'r>)> {
+        let mut by_place: BTreeMap<Option<EntityId>, Vec<Held<'g, 'r>>> = BTreeMap::new();
+        for (role, grant) in held {
+            let place = match grant.at {
+                PlaceOf::Everywhere => None,
+                PlaceOf::At(id) => Some(id),
+            };
+            let here = by_place.entry(place).or_default();
+            if !here.iter().any(|(known, _)| *known == role) {
+                here.push((role, grant));
+            }
+        }
+        for (place, here) in &by_place {
+            let outer = std::iter::successors(*place, |id| self.register.within(*id)).map(Some);
+            let around = outer.chain([None]);
+            for other in around.filter_map(|at| by_place.get(&at)).flatten() {
+                if let Some(one) = here.iter().find(|(role, _)| *role != other.0) {
+                    let two = [*one, *other];
+                    let (a, b) = if two[0].0 < two[1].0 { (two[0], two[1]) } else { (two[1], two[0]) };
+                    return Some((a, b));
+                }
+            }
+        }
+        None
     }
 
-    /// Whether one place is the other, or the other lies within it.
-    fn contains(&self, outer: PlaceOf, inner: PlaceOf) -> bool {
-        let (PlaceOf::At(outer), PlaceOf::At(inner)) = (outer, inner) else {
-            return outer == PlaceOf::Everywhere;
-        };
-        let mut at = Some(inner);
-        while let Some(id) = at {
-            if id == outer {
-                return true;
-            }
-            at = self.register.within(id);
+    /// The id of a grant, for those who may read it.
+    fn called(&self, grant: &Grant<'_>) -> Box<str> {
+        match self.checks.sight.reads_grant(self.register, grant) {
+            true => grant.id.to_string().into(),
+            false => "another grant".into(),
         }
-        false
+    }
+
+    /// The role of a separation that holding another one means to hold. One role cannot mean two
+    /// of them: the charter would be refused.
+    fn separated_role(&self, policy: &Policy, roles: &[RoleId], held: RoleId) -> Option<RoleId> {
+        roles.iter().copied().find(|role| policy.includes(held, *role))
     }
 
     // -- loops and depth -----------------------------------------------------------------------
 
-    pub(super) fn containment(&self, id: EntityId) -> Result<(), String> {
+    fn containment(&self, id: EntityId) -> Result<(), Wrong> {
         let register = &self.register;
+        let name = || register.name(id).into();
         let mut above = 0;
         let mut at = id;
         while let Some(outer) = register.within(at) {
             above += 1;
             if outer == id {
-                return Err(format!("{} would lie within itself", register.name(id)));
+                return Err(Wrong::WithinItself { name: name() });
             }
             if above > MAX_CONTAINMENT {
-                return Err(format!(
-                    "{} would lie more than {MAX_CONTAINMENT} deep, or in a circle",
-                    register.name(id)
-                ));
+                return Err(Wrong::TooDeep { name: name() });
             }
             at = outer;
         }
         let mut level = vec![id];
         for below in 0.. {
             if above + below > MAX_CONTAINMENT {
-                return Err(format!(
-                    "what lies within {} would lie more than {MAX_CONTAINMENT} deep",
-                    register.name(id)
-                ));
+                return Err(Wrong::ContentsTooDeep { name: name() });
             }
             level = level.iter().flat_map(|id| register.contents(*id).iter().copied()).collect();
             if level.is_empty() {
@@ -148,7 +168,7 @@ impl Batch<'_, '_> {
         Ok(())
     }
 
-    pub(super) fn nesting(&self, id: EntityId) -> Result<(), String> {
+    fn nesting(&self, id: EntityId) -> Result<(), Wrong> {
         let register = &self.register;
         if register.kind(id) != Sym::GROUP {
             return Ok(());
@@ -166,17 +186,14 @@ impl Batch<'_, '_> {
                 next.sort_unstable();
                 next.dedup();
                 if next.contains(&id) {
-                    return Err(format!("{} would be a member of itself", register.name(id)));
+                    return Err(Wrong::MemberOfItself { name: register.name(id).into() });
                 }
                 if next.is_empty() {
                     break;
                 }
                 total += 1;
                 if total > MAX_NESTING {
-                    return Err(format!(
-                        "{} would stand in groups more than {MAX_NESTING} deep",
-                        register.name(id)
-                    ));
+                    return Err(Wrong::NestedTooDeep { name: register.name(id).into() });
                 }
                 level = next;
             }
