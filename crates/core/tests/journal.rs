@@ -346,9 +346,9 @@ fn count(entries: &[Entry], tally: &mut BTreeMap<&'static str, usize>) {
             Entry::Entity(_) => "entity",
             Entry::Deleted(_) => "deleted",
             Entry::Grant(_) => "grant",
-            Entry::GrantEnded(_) => "grant ended",
+            Entry::GrantEnded { .. } => "grant ended",
             Entry::Activation(_) => "activation",
-            Entry::ActivationEnded(_) => "activation ended",
+            Entry::ActivationEnded { .. } => "activation ended",
             Entry::TenantRole(_) => "role",
             Entry::TenantRoleEnded(_) => "role ended",
             Entry::Next(_) => "next",
@@ -410,7 +410,7 @@ fn recorded(register: &Register, lines: &[&str]) -> String {
     "{\"delete\":\"user:passing\"}\n")]
 #[case::deleted_and_made_again_is_a_new_entity(
     &[r#"{"delete":"user:b"}"#, r#"{"entity":"user:b","attributes":{"clearance":1}}"#],
-    "{\"end-grant\":\"x/3\"}\n{\"delete\":\"user:b\"}\n{\"entity\":\"user:b\",\"attributes\":{\"clearance\":1}}\n")]
+    "{\"end-grant\":\"x/3\",\"was\":{\"role\":\"pilot\",\"to\":\"user:b\",\"at\":\"tenant:a\"}}\n{\"delete\":\"user:b\"}\n{\"entity\":\"user:b\",\"attributes\":{\"clearance\":1}}\n")]
 #[case::moved_with_drop(
     &[r#"{"entity":"vessel:a","within":"tenant:b","drop":true}"#],
     "{\"entity\":\"vessel:a\",\"within\":\"tenant:b\"}\n")]

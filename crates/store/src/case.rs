@@ -1,7 +1,8 @@
 //! Cases that were kept from trying.
 
-use crate::workspace::{Recorded, Write};
-use crate::{MOMENT_FORMAT, Result, Store, moment};
+use crate::journal::Kind;
+use crate::workspace::Write;
+use crate::{Result, Store, moment, sql};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use sqlx::Row as _;
@@ -26,10 +27,9 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn cases(&self) -> Result<Vec<Case>> {
         let rows = sqlx::query(
-            "select number, body, author, to_char(created_at at time zone 'utc', $1) as created_at
+            "select number, body, author, created_at
              from cases where ended_at is null order by number",
         )
-        .bind(MOMENT_FORMAT)
         .fetch_all(&self.pool)
         .await?;
         let case = |row: &sqlx::postgres::PgRow| {
@@ -37,7 +37,7 @@ impl Store {
                 number: row.try_get("number")?,
                 body: row.try_get("body")?,
                 author: row.try_get("author")?,
-                created_at: moment(row.try_get("created_at")?)?,
+                created_at: moment(row, "created_at")?,
             })
         };
         rows.iter().map(case).collect()
@@ -50,17 +50,16 @@ impl Write {
     /// # Errors
     /// If the database refuses.
     pub async fn keep_case(&mut self, body: &Value, actor: &str, at: Timestamp) -> Result<i64> {
-        let row = sqlx::query(
-            "insert into cases (body, author, created_at) values ($1, $2, $3::text::timestamptz) returning number",
-        )
-        .bind(body)
-        .bind(actor)
-        .bind(at.to_string())
-        .fetch_one(self.connection())
-        .await?;
+        let row =
+            sqlx::query("insert into cases (body, author, created_at) values ($1, $2, $3) returning number")
+                .bind(body)
+                .bind(actor)
+                .bind(sql(at))
+                .fetch_one(self.connection())
+                .await?;
         let number: i64 = row.try_get("number")?;
         let line = json!({ "case": number, "kept": body["name"] });
-        self.record(&Recorded { kind: "case", lines: vec![line] }, at, actor).await?;
+        self.record_line(Kind::Case, &line, actor, at).await?;
         Ok(number)
     }
 
@@ -69,18 +68,16 @@ impl Write {
     /// # Errors
     /// If the database refuses.
     pub async fn end_case(&mut self, number: i64, actor: &str, at: Timestamp) -> Result<bool> {
-        let ended = sqlx::query(
-            "update cases set ended_at = $2::text::timestamptz where number = $1 and ended_at is null",
-        )
-        .bind(number)
-        .bind(at.to_string())
-        .execute(self.connection())
-        .await?
-        .rows_affected()
+        let ended = sqlx::query("update cases set ended_at = $2 where number = $1 and ended_at is null")
+            .bind(number)
+            .bind(sql(at))
+            .execute(self.connection())
+            .await?
+            .rows_affected()
             > 0;
         if ended {
             let line = json!({ "case": number, "taken-away": true });
-            self.record(&Recorded { kind: "case", lines: vec![line] }, at, actor).await?;
+            self.record_line(Kind::Case, &line, actor, at).await?;
         }
         Ok(ended)
     }

@@ -5,6 +5,7 @@
 //! then its programs run as the `postgres` account that Debian's package makes.
 
 use crate::{Error, Result, random_text};
+use std::fmt;
 use std::fs::{self, File};
 use std::io::Write as _;
 use std::net::TcpListener;
@@ -14,7 +15,6 @@ use std::process::{Command, Output};
 
 /// A running private server. Stop it with [`Cluster::stop`]; dropped, it goes on running, and
 /// the next start finds it.
-#[derive(Debug)]
 pub struct Cluster {
     programs: PathBuf,
     folder: PathBuf,
@@ -23,6 +23,16 @@ pub struct Cluster {
     password: String,
     /// Held while this process uses the folder; freed by the system when it ends.
     _lock: File,
+}
+
+impl fmt::Debug for Cluster {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // Without its password.
+        f.debug_struct("Cluster")
+            .field("folder", &self.folder)
+            .field("port", &self.port)
+            .finish_non_exhaustive()
+    }
 }
 
 impl Cluster {
@@ -79,6 +89,25 @@ impl Cluster {
 
     fn url(&self, database: &str) -> String {
         format!("postgres://postgres:{}@127.0.0.1:{}/{database}", self.password, self.port)
+    }
+
+    /// Whether the server's process is there.
+    pub fn is_running(&self) -> bool {
+        let first = fs::read_to_string(self.data().join("postmaster.pid"));
+        let pid =
+            first.ok().and_then(|file| file.lines().next().and_then(|pid| pid.trim().parse::<u32>().ok()));
+        pid.is_some_and(|pid| Path::new(&format!("/proc/{pid}")).exists())
+    }
+
+    /// Starts the server again, on the port it had, if it is gone: killed, say, or out of memory.
+    ///
+    /// # Errors
+    /// If it does not start.
+    pub fn revive(&self) -> Result<()> {
+        if self.is_running() {
+            return Ok(());
+        }
+        self.start_on(self.port)
     }
 
     /// Stops the server and waits until it has.
@@ -165,8 +194,13 @@ impl Cluster {
         let bound = |port: u16| TcpListener::bind(("127.0.0.1", port)).and_then(|socket| socket.local_addr());
         let free = last.map_or_else(|| bound(0), |port| bound(port).or_else(|_| bound(0)));
         self.port = free.map_err(|error| cluster(format!("no free port on loopback: {error}")))?.port();
+        self.start_on(self.port)
+    }
+
+    fn start_on(&self, port: u16) -> Result<()> {
+        let data = self.data();
         let log = self.own().join("log");
-        let options = format!("-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''", self.port);
+        let options = format!("-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''");
         let started =
             self.run("pg_ctl", &["-D", text(&data), "-w", "-l", text(&log), "-o", &options, "start"]);
         started.map(|_| ()).map_err(|error| {
@@ -209,7 +243,8 @@ fn text(path: &Path) -> &str {
 fn run(command: &mut Command) -> Result<Output> {
     let name = format!("{:?}", command.get_program());
     let unusable = |error: std::io::Error| cluster(format!("{name} cannot be run: {error}"));
-    let (mut said, mut erred) = (tempfile()?, tempfile()?);
+    let file = || tempfile::tempfile().map_err(|error| cluster(format!("no temporary file: {error}")));
+    let (mut said, mut erred) = (file()?, file()?);
     let status = command
         .stdin(std::process::Stdio::null())
         .stdout(said.try_clone().map_err(unusable)?)
@@ -223,15 +258,6 @@ fn run(command: &mut Command) -> Result<Output> {
     let words = String::from_utf8_lossy(&out.stderr).trim().to_owned();
     let words = if words.is_empty() { String::from_utf8_lossy(&out.stdout).trim().to_owned() } else { words };
     Err(cluster(format!("the private database: {words}")))
-}
-
-/// A file nobody else can name.
-fn tempfile() -> Result<File> {
-    let path = std::env::temp_dir().join(format!("ostrog-{}", random_text()));
-    let made = File::options().read(true).write(true).create_new(true).open(&path);
-    let file = made.map_err(|error| cluster(format!("no temporary file: {error}")))?;
-    let _ = fs::remove_file(path);
-    Ok(file)
 }
 
 fn whole(file: &mut File) -> Vec<u8> {

@@ -1,7 +1,8 @@
 //! Drafts: texts under way, several side by side.
 
-use crate::workspace::{Recorded, Write};
-use crate::{Error, MOMENT_FORMAT, Result, Store, moment};
+use crate::journal::Kind;
+use crate::workspace::Write;
+use crate::{Error, Result, Store, moment, sql};
 use jiff::Timestamp;
 use ostrog_core::source::{Digest, SourceFile, Sources};
 use serde_json::json;
@@ -46,8 +47,8 @@ pub enum Onto {
 }
 
 const COLUMNS: &str = "number, title, base, authors, digest,
-    to_char(created_at at time zone 'utc', $1) as created_at,
-    to_char(saved_at at time zone 'utc', $1) as saved_at";
+    created_at,
+    saved_at";
 
 impl Store {
     /// Drafts that have not ended, newest first.
@@ -56,7 +57,7 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn drafts(&self) -> Result<Vec<DraftInfo>> {
         let text = format!("select {COLUMNS} from drafts where ended_at is null order by number desc");
-        let rows = sqlx::query(sqlx::AssertSqlSafe(text)).bind(MOMENT_FORMAT).fetch_all(&self.pool).await?;
+        let rows = sqlx::query(sqlx::AssertSqlSafe(text)).fetch_all(&self.pool).await?;
         rows.iter().map(info).collect()
     }
 
@@ -66,12 +67,9 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn draft(&self, number: i64) -> Result<Option<Draft>> {
         let mut transaction = self.pool.begin().await?;
-        let text = format!("select {COLUMNS} from drafts where ended_at is null and number = $2");
-        let row = sqlx::query(sqlx::AssertSqlSafe(text))
-            .bind(MOMENT_FORMAT)
-            .bind(number)
-            .fetch_optional(&mut *transaction)
-            .await?;
+        let text = format!("select {COLUMNS} from drafts where ended_at is null and number = $1");
+        let row =
+            sqlx::query(sqlx::AssertSqlSafe(text)).bind(number).fetch_optional(&mut *transaction).await?;
         let Some(row) = row else { return Ok(None) };
         let rows = sqlx::query("select path, content from draft_files where draft = $1 order by path")
             .bind(number)
@@ -94,8 +92,8 @@ fn info(row: &PgRow) -> Result<DraftInfo> {
         base: row.try_get("base")?,
         authors: row.try_get("authors")?,
         digest: Digest(digest),
-        created_at: moment(row.try_get("created_at")?)?,
-        saved_at: moment(row.try_get("saved_at")?)?,
+        created_at: moment(row, "created_at")?,
+        saved_at: moment(row, "saved_at")?,
     })
 }
 
@@ -118,19 +116,19 @@ impl Write {
                 sqlx::query(
                     "insert into drafts (title, base, authors, digest, created_at, saved_at)
                      values ($1, (select live_revision from workspace), array[$2], $3,
-                             $4::text::timestamptz, $4::text::timestamptz)
+                             $4, $4)
                      returning number",
                 )
                 .bind(title)
                 .bind(author)
                 .bind(digest.0.as_slice())
-                .bind(at.to_string())
+                .bind(sql(at))
                 .fetch_optional(self.connection())
                 .await?
             }
             Some((number, onto)) => {
                 sqlx::query(
-                    "update drafts set title = $1, digest = $3, saved_at = $4::text::timestamptz,
+                    "update drafts set title = $1, digest = $3, saved_at = $4,
                             base = case when $6 then (select live_revision from workspace) else base end,
                             authors = case when $2 = any(authors) then authors else authors || $2 end
                      where number = $5 and ended_at is null returning number",
@@ -138,7 +136,7 @@ impl Write {
                 .bind(title)
                 .bind(author)
                 .bind(digest.0.as_slice())
-                .bind(at.to_string())
+                .bind(sql(at))
                 .bind(number)
                 .bind(onto == Onto::Live)
                 .fetch_optional(self.connection())
@@ -160,7 +158,7 @@ impl Write {
                 .await?;
         }
         let line = json!({ "draft": number, "saved": title, "digest": digest.to_string() });
-        self.record(&Recorded { kind: "draft", lines: vec![line] }, at, author).await?;
+        self.record_line(Kind::Draft, &line, author, at).await?;
         Ok(Some(number))
     }
 
@@ -176,11 +174,11 @@ impl Write {
         at: Timestamp,
     ) -> Result<bool> {
         let ended = sqlx::query(
-            "update drafts set ended_at = $2::text::timestamptz, revision = $3
+            "update drafts set ended_at = $2, revision = $3
              where number = $1 and ended_at is null",
         )
         .bind(number)
-        .bind(at.to_string())
+        .bind(sql(at))
         .bind(revision)
         .execute(self.connection())
         .await?
@@ -188,7 +186,7 @@ impl Write {
             > 0;
         if ended && revision.is_none() {
             let line = json!({ "draft": number, "discarded": true });
-            self.record(&Recorded { kind: "draft", lines: vec![line] }, at, actor).await?;
+            self.record_line(Kind::Draft, &line, actor, at).await?;
         }
         Ok(ended)
     }

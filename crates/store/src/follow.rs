@@ -1,7 +1,8 @@
-//! What others wrote: how far the database is, a bell that rings at each write, and what happened.
+//! How far the database is, a bell that rings at each write, and whether it is the same database still.
 
-use crate::change::{Change, read};
-use crate::{MOMENT_FORMAT, Result, Store, random_text};
+use crate::journal::Chain;
+use crate::{Result, Store};
+use jiff::Timestamp;
 use sqlx::postgres::PgListener;
 use sqlx::{Connection as _, Row as _};
 
@@ -15,6 +16,10 @@ pub struct Head {
     pub epoch: String,
     /// The last position.
     pub position: i64,
+    /// The digest there.
+    pub digest: Chain,
+    /// The digest at the position that was asked about; none where there is no row.
+    pub known: Option<Chain>,
 }
 
 /// Rings when somebody has written. It may ring once for several writes, and for none.
@@ -35,13 +40,25 @@ impl Bell {
 }
 
 impl Store {
-    /// How far the database is.
+    /// How far the database is, and what its journal has at a position that is known.
     ///
     /// # Errors
     /// If it cannot be reached.
-    pub async fn head(&self) -> Result<Head> {
-        let row = sqlx::query("select epoch, position from workspace").fetch_one(&self.pool).await?;
-        Ok(Head { epoch: row.try_get("epoch")?, position: row.try_get("position")? })
+    pub async fn head(&self, known: i64) -> Result<Head> {
+        let row = sqlx::query(
+            "select epoch, position, digest, (select digest from journal where position = $1) as known
+             from workspace",
+        )
+        .bind(known)
+        .fetch_one(&self.pool)
+        .await?;
+        let at_known: Option<Vec<u8>> = row.try_get("known")?;
+        Ok(Head {
+            epoch: row.try_get("epoch")?,
+            position: row.try_get("position")?,
+            digest: Chain::from_column(row.try_get("digest")?)?,
+            known: at_known.as_deref().map(Chain::from_column).transpose()?,
+        })
     }
 
     /// A bell for writes from now on.
@@ -56,35 +73,51 @@ impl Store {
         Ok(Bell(listener))
     }
 
-    /// Changes after a position, oldest first.
+    /// Begins another epoch, if it is still `old` and ends as it is known to: positions given out in the
+    /// old one mean nothing any more.
     ///
     /// # Errors
     /// If the database cannot be reached.
-    pub async fn changes_after(&self, after: i64, limit: i64) -> Result<Vec<Change>> {
-        let rows = sqlx::query(
-            "select position, to_char(at at time zone 'utc', $1) as at, actor, kind, lines,
-                    jsonb_array_length(lines)::bigint as count
-             from changes where position > $2 order by position limit $3",
-        )
-        .bind(MOMENT_FORMAT)
-        .bind(after)
-        .bind(limit)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.iter().map(read).collect()
+    pub async fn begin_epoch(&self, old: &str, why: &str) -> Result<()> {
+        let mut write = self.begin_write().await?;
+        if write.epoch() == old {
+            write.begin_epoch(why, "this node", Timestamp::now()).await?;
+            write.commit().await?;
+        }
+        Ok(())
     }
 
-    /// Begins another epoch, if the present one is still `old`: positions given out in the old one
-    /// mean nothing any more.
+    /// Whether this is the server, database and line of history that was last written on; if not, it is
+    /// a restored copy or another server took over, and another epoch begins.
     ///
     /// # Errors
     /// If the database cannot be reached.
-    pub async fn begin_epoch(&self, old: &str) -> Result<()> {
-        sqlx::query("update workspace set epoch = $1 where epoch = $2")
-            .bind(&random_text()[..12])
-            .bind(old)
-            .execute(&self.pool)
-            .await?;
+    pub async fn come_home(&self) -> Result<()> {
+        let home: Option<String> = sqlx::query_scalar(
+            "select format('%s/%s/%s',
+                    (select system_identifier from pg_control_system()),
+                    (select oid from pg_database where datname = current_database()),
+                    substring(pg_walfile_name(pg_current_wal_lsn()) for 8))
+             where not pg_is_in_recovery()",
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        // A replica is no home: nothing is written there.
+        let Some(home) = home else { return Ok(()) };
+        let mut write = self.begin_write().await?;
+        let known: Option<String> =
+            sqlx::query_scalar("select home from workspace").fetch_one(write.connection()).await?;
+        if known.as_deref() == Some(home.as_str()) {
+            return Ok(());
+        }
+        if known.is_some() {
+            tracing::warn!("the database was restored or failed over; beginning another epoch");
+            write
+                .begin_epoch("the database was restored or failed over", "this node", Timestamp::now())
+                .await?;
+        }
+        sqlx::query("update workspace set home = $1").bind(&home).execute(write.connection()).await?;
+        write.commit().await?;
         Ok(())
     }
 }

@@ -1,13 +1,14 @@
 //! Keys: 256 random bits, shown once, kept as a SHA-256.
 
-use crate::workspace::{Recorded, Write};
-use crate::{Error, MOMENT_FORMAT, Result, Store, moment, random_text};
+use crate::journal::Kind;
+use crate::workspace::Write;
+use crate::{Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
-use sqlx::Row as _;
 use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row as _};
 use std::fmt;
 use subtle::ConstantTimeEq as _;
 
@@ -155,27 +156,14 @@ impl Key {
     }
 }
 
-fn cut(at: Timestamp) -> Timestamp {
-    Timestamp::from_microsecond(at.as_microsecond()).unwrap_or(at)
-}
-
 impl Store {
     /// All keys that have not been ended.
     ///
     /// # Errors
     /// If the database cannot be reached.
     pub async fn keys(&self) -> Result<Vec<Key>> {
-        let rows = sqlx::query(
-            "select id, application, name, hash, detail, endpoints, types, rights,
-                    to_char(created_at at time zone 'utc', $1) as created_at,
-                    to_char(until at time zone 'utc', $1) as until,
-                    to_char(last_used_at at time zone 'utc', $1) as last_used_at
-             from keys where ended_at is null order by created_at, id",
-        )
-        .bind(MOMENT_FORMAT)
-        .fetch_all(&self.pool)
-        .await?;
-        rows.iter().map(read).collect()
+        let mut connection = self.pool.acquire().await?;
+        read_all(&mut connection).await
     }
 
     /// Notes when keys were last used.
@@ -183,28 +171,38 @@ impl Store {
     /// # Errors
     /// If the database cannot be reached.
     pub async fn used(&self, ids: &[String], at: Timestamp) -> Result<()> {
-        sqlx::query("update keys set last_used_at = $2::text::timestamptz where id = any($1)")
+        sqlx::query("update keys set last_used_at = $2 where id = any($1)")
             .bind(ids)
-            .bind(at.to_string())
+            .bind(sql(at))
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 }
 
+/// The keys that have not been ended.
+pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Key>> {
+    let rows = sqlx::query(
+        "select id, application, name, hash, detail, endpoints, types, rights,
+                    created_at,
+                    until,
+                    last_used_at
+             from keys where ended_at is null order by created_at, id",
+    )
+    .fetch_all(connection)
+    .await?;
+    rows.iter().map(read).collect()
+}
+
 fn read(row: &PgRow) -> Result<Key> {
     let unreadable = |what: &str| Error::Unreadable(format!("a key's {what}"));
     let hash: Vec<u8> = row.try_get("hash")?;
     let application: Option<String> = row.try_get("application")?;
-    let moment_of = |column: &str| -> Result<Option<Timestamp>> {
-        let text: Option<String> = row.try_get(column)?;
-        text.as_deref().map(moment).transpose()
-    };
     let detail: String = row.try_get("detail")?;
     let making = Making {
         kind: application.map_or(KeyKind::Operator, KeyKind::Application),
         name: row.try_get("name")?,
-        until: moment_of("until")?,
+        until: moment_if_any(row, "until")?,
         detail: serde_json::from_value(detail.into()).map_err(|_| unreadable("detail"))?,
         endpoints: row.try_get("endpoints")?,
         types: row.try_get("types")?,
@@ -213,8 +211,8 @@ fn read(row: &PgRow) -> Result<Key> {
     Ok(Key {
         id: row.try_get("id")?,
         making,
-        created_at: moment_of("created_at")?.ok_or_else(|| unreadable("beginning"))?,
-        last_used_at: moment_of("last_used_at")?,
+        created_at: moment(row, "created_at")?,
+        last_used_at: moment_if_any(row, "last_used_at")?,
         hash: hash.try_into().map_err(|_| unreadable("hash has 32 bytes"))?,
     })
 }
@@ -234,15 +232,15 @@ impl Write {
         sqlx::query(
             "insert into keys (id, kind, application, name, hash, created_at, until, detail, endpoints,
                                types, rights)
-             values ($1, $2, $3, $4, $5, $6::text::timestamptz, $7::text::timestamptz, $8, $9, $10, $11)",
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
         )
         .bind(&key.id)
         .bind(kind)
         .bind(application)
         .bind(&making.name)
         .bind(key.hash.as_slice())
-        .bind(key.created_at.to_string())
-        .bind(making.until.map(|until| until.to_string()))
+        .bind(sql(key.created_at))
+        .bind(making.until.map(sql))
         .bind(making.detail.word())
         .bind(&making.endpoints)
         .bind(&making.types)
@@ -253,7 +251,7 @@ impl Write {
             "key": key.id, "kind": kind, "application": application, "name": making.name, "rights": rights,
             "until": making.until.map(|until| until.to_string()),
         });
-        self.record(&Recorded { kind: "key", lines: vec![line] }, key.created_at, actor).await?;
+        self.record_line(Kind::Key, &line, actor, key.created_at).await?;
         Ok(())
     }
 
@@ -270,20 +268,20 @@ impl Write {
         now: Timestamp,
     ) -> Result<bool> {
         let ended = sqlx::query(
-            "update keys set until = coalesce(least(until, $2::text::timestamptz), until),
-                    ended_at = case when $2 is null then $3::text::timestamptz end
+            "update keys set until = coalesce(least(until, $2), until),
+                    ended_at = case when $2 is null then $3 end
              where id = $1 and ended_at is null",
         )
         .bind(id)
-        .bind(until.map(|until| cut(until).to_string()))
-        .bind(now.to_string())
+        .bind(until.map(sql))
+        .bind(sql(now))
         .execute(self.connection())
         .await?
         .rows_affected()
             > 0;
         if ended {
             let line = json!({ "end-key": id, "until": until.map(|until| until.to_string()) });
-            self.record(&Recorded { kind: "key", lines: vec![line] }, now, actor).await?;
+            self.record_line(Kind::Key, &line, actor, now).await?;
         }
         Ok(ended)
     }

@@ -7,20 +7,24 @@
 //! - [`key`]: keys, stored hashed;
 //! - [`case`]: answers that shall stay;
 //! - [`rehearsal`]: its files, and runs of it;
-//! - [`change`]: what happened, by position;
-//! - [`follow`]: what others wrote.
+//! - [`journal`]: what happened, by position, as a chain of digests;
+//! - `tables`: the fold of it, as it is now;
+//! - [`follow`]: how far the database is, and whether it is the same one still;
+//! - `upgrade`: databases from before there was a journal.
 
 #![forbid(unsafe_code)]
 
 pub mod case;
-pub mod change;
 pub mod cluster;
 pub mod draft;
 pub mod follow;
+pub mod journal;
 pub mod key;
 pub mod presence;
 pub mod rehearsal;
 pub mod revision;
+mod tables;
+mod upgrade;
 pub mod workspace;
 
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
@@ -93,6 +97,8 @@ impl Store {
         sqlx::migrate!("./migrations").run(&pool).await.map_err(Error::Migration)?;
         let store = Store { pool };
         store.ensure_workspace().await?;
+        store.upgrade().await?;
+        store.come_home().await?;
         Ok(store)
     }
 
@@ -111,12 +117,28 @@ impl Store {
     }
 }
 
-/// How moments are written in queries: the columns are `timestamptz`, the program's type is
-/// jiff's, and RFC 3339 is what both speak.
-const MOMENT_FORMAT: &str = r#"YYYY-MM-DD"T"HH24:MI:SS.US"Z""#;
+/// A moment as PostgreSQL keeps it: to the microsecond, cut off and not rounded, so that a key, say, never
+/// outlives its end.
+fn cut(at: jiff::Timestamp) -> jiff::Timestamp {
+    jiff::Timestamp::from_microsecond(at.as_microsecond()).unwrap_or(at)
+}
 
-fn moment(text: &str) -> Result<jiff::Timestamp> {
-    text.parse().map_err(|_| Error::Unreadable(format!("{text:?} is no moment")))
+/// A moment to be bound in a query.
+fn sql(at: jiff::Timestamp) -> jiff_sqlx::Timestamp {
+    use jiff_sqlx::ToSqlx as _;
+    cut(at).to_sqlx()
+}
+
+/// A moment of a row.
+fn moment(row: &sqlx::postgres::PgRow, column: &str) -> Result<jiff::Timestamp> {
+    use sqlx::Row as _;
+    Ok(row.try_get::<jiff_sqlx::Timestamp, _>(column)?.to_jiff())
+}
+
+/// A moment of a row that may be missing.
+fn moment_if_any(row: &sqlx::postgres::PgRow, column: &str) -> Result<Option<jiff::Timestamp>> {
+    use sqlx::Row as _;
+    Ok(row.try_get::<Option<jiff_sqlx::Timestamp>, _>(column)?.map(jiff_sqlx::Timestamp::to_jiff))
 }
 
 /// 256 random bits as text.
@@ -124,5 +146,5 @@ fn random_text() -> String {
     use rand::TryRngCore as _;
     let mut bytes = [0u8; 32];
     rand::rngs::OsRng.try_fill_bytes(&mut bytes).expect("the system has random numbers");
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    hex::encode(bytes)
 }

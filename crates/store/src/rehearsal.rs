@@ -1,7 +1,8 @@
 //! The rehearsal's files, and rehearsals that were run.
 
-use crate::workspace::{Recorded, Write};
-use crate::{MOMENT_FORMAT, Result, Store, moment};
+use crate::journal::Kind;
+use crate::workspace::Write;
+use crate::{Result, Store, moment, moment_if_any, sql};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use sqlx::Row as _;
@@ -63,10 +64,9 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn rehearsal(&self) -> Result<Option<Text>> {
         let row = sqlx::query(
-            "select number, files, author, to_char(created_at at time zone 'utc', $1) as created_at
+            "select number, files, author, created_at
              from rehearsal_texts order by number desc limit 1",
         )
-        .bind(MOMENT_FORMAT)
         .fetch_optional(&self.pool)
         .await?;
         let text = |row: sqlx::postgres::PgRow| {
@@ -74,7 +74,7 @@ impl Store {
                 number: row.try_get("number")?,
                 files: row.try_get("files")?,
                 author: row.try_get("author")?,
-                created_at: moment(row.try_get("created_at")?)?,
+                created_at: moment(&row, "created_at")?,
             })
         };
         row.map(text).transpose()
@@ -87,22 +87,20 @@ impl Store {
     pub async fn rehearsals(&self) -> Result<Vec<Ran>> {
         let rows = sqlx::query(
             "select number, of, author, holds, words,
-                    to_char(started_at at time zone 'utc', $1) as started_at,
-                    to_char(ended_at at time zone 'utc', $1) as ended_at
-             from rehearsal_runs order by number desc limit $2",
+                    started_at,
+                    ended_at
+             from rehearsal_runs order by number desc limit $1",
         )
-        .bind(MOMENT_FORMAT)
         .bind(MAX_RUNS)
         .fetch_all(&self.pool)
         .await?;
         let ran = |row: &sqlx::postgres::PgRow| {
-            let ended: Option<&str> = row.try_get("ended_at")?;
             Ok(Ran {
                 number: row.try_get("number")?,
                 of: row.try_get("of")?,
                 author: row.try_get("author")?,
-                started_at: moment(row.try_get("started_at")?)?,
-                ended_at: ended.map(moment).transpose()?,
+                started_at: moment(row, "started_at")?,
+                ended_at: moment_if_any(row, "ended_at")?,
                 holds: row.try_get("holds")?,
                 words: row.try_get("words")?,
             })
@@ -141,16 +139,16 @@ impl Write {
     /// If the database refuses.
     pub async fn save_rehearsal(&mut self, files: &Value, actor: &str, at: Timestamp) -> Result<i64> {
         let row = sqlx::query(
-            "insert into rehearsal_texts (files, author, created_at) values ($1, $2, $3::text::timestamptz) returning number",
+            "insert into rehearsal_texts (files, author, created_at) values ($1, $2, $3) returning number",
         )
         .bind(files)
         .bind(actor)
-        .bind(at.to_string())
+        .bind(sql(at))
         .fetch_one(self.connection())
         .await?;
         let number: i64 = row.try_get("number")?;
         let line = json!({ "rehearsal-text": number });
-        self.record(&Recorded { kind: "rehearsal", lines: vec![line] }, at, actor).await?;
+        self.record_line(Kind::Rehearsal, &line, actor, at).await?;
         Ok(number)
     }
 
@@ -160,16 +158,16 @@ impl Write {
     /// If the database refuses.
     pub async fn begin_rehearsal(&mut self, of: &str, actor: &str, at: Timestamp) -> Result<i64> {
         let row = sqlx::query(
-            "insert into rehearsal_runs (of, author, started_at) values ($1, $2, $3::text::timestamptz) returning number",
+            "insert into rehearsal_runs (of, author, started_at) values ($1, $2, $3) returning number",
         )
         .bind(of)
         .bind(actor)
-        .bind(at.to_string())
+        .bind(sql(at))
         .fetch_one(self.connection())
         .await?;
         let number: i64 = row.try_get("number")?;
         let line = json!({ "rehearsal": number, "of": of });
-        self.record(&Recorded { kind: "rehearsal", lines: vec![line] }, at, actor).await?;
+        self.record_line(Kind::Rehearsal, &line, actor, at).await?;
         Ok(number)
     }
 
@@ -186,12 +184,12 @@ impl Write {
     ) -> Result<()> {
         let words = found.map_or_else(str::to_owned, |found| found.words.clone());
         sqlx::query(
-            "update rehearsal_runs set ended_at = $2::text::timestamptz, holds = $3, words = $4, report = $5,
+            "update rehearsal_runs set ended_at = $2, holds = $3, words = $4, report = $5,
                     page = $6, junit = $7
              where number = $1",
         )
         .bind(number)
-        .bind(at.to_string())
+        .bind(sql(at))
         .bind(found.is_ok_and(|found| found.holds))
         .bind(&words)
         .bind(found.ok().map(|found| &found.report))
@@ -200,7 +198,7 @@ impl Write {
         .execute(self.connection())
         .await?;
         let line = json!({ "rehearsal": number, "found": words });
-        self.record(&Recorded { kind: "rehearsal", lines: vec![line] }, at, actor).await?;
+        self.record_line(Kind::Rehearsal, &line, actor, at).await?;
         Ok(())
     }
 }

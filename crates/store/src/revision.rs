@@ -1,7 +1,7 @@
 //! Revisions: charters as they were rolled out, numbered from 1, never changed.
 
 use crate::workspace::Write;
-use crate::{Error, MOMENT_FORMAT, Result, Store, moment};
+use crate::{Error, Result, Store, moment, sql};
 use jiff::Timestamp;
 use ostrog_core::source::{Digest, SourceFile, Sources};
 use sqlx::{PgConnection, Row as _};
@@ -46,10 +46,9 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn revisions(&self, limit: i64) -> Result<Vec<RevisionInfo>> {
         let rows = sqlx::query(
-            "select number, digest, title, author, to_char(created_at at time zone 'utc', $1) as created_at
-             from revisions order by number desc limit $2",
+            "select number, digest, title, author, created_at
+             from revisions order by number desc limit $1",
         )
-        .bind(MOMENT_FORMAT)
         .bind(limit)
         .fetch_all(&self.pool)
         .await?;
@@ -65,7 +64,7 @@ impl Write {
     pub async fn live_and_before(&mut self) -> Result<(Option<i64>, Option<i64>)> {
         let row = sqlx::query(
             "select live_revision,
-                    (select (lines -> 0 ->> 'before')::bigint from changes where kind = 'rollout'
+                    (select before from rollouts
                      order by position desc limit 1) as before
              from workspace",
         )
@@ -88,13 +87,13 @@ impl Write {
         let digest = ostrog_core::charter::digest(sources);
         let row = sqlx::query(
             "insert into revisions (number, digest, title, author, created_at)
-             values ((select coalesce(max(number), 0) + 1 from revisions), $1, $2, $3, $4::text::timestamptz)
+             values ((select coalesce(max(number), 0) + 1 from revisions), $1, $2, $3, $4)
              returning number",
         )
         .bind(digest.0.as_slice())
         .bind(title)
         .bind(author)
-        .bind(at.to_string())
+        .bind(sql(at))
         .fetch_one(self.connection())
         .await?;
         let number: i64 = row.try_get("number")?;
@@ -112,10 +111,9 @@ impl Write {
 
 pub(crate) async fn read(connection: &mut PgConnection, number: i64) -> Result<Option<Revision>> {
     let row = sqlx::query(
-        "select number, digest, title, author, to_char(created_at at time zone 'utc', $1) as created_at
-         from revisions where number = $2",
+        "select number, digest, title, author, created_at
+         from revisions where number = $1",
     )
-    .bind(MOMENT_FORMAT)
     .bind(number)
     .fetch_optional(&mut *connection)
     .await?;
@@ -144,6 +142,6 @@ fn info(row: &sqlx::postgres::PgRow) -> Result<RevisionInfo> {
         digest: Digest(digest),
         title: row.try_get("title")?,
         author: row.try_get("author")?,
-        created_at: moment(row.try_get("created_at")?)?,
+        created_at: moment(row, "created_at")?,
     })
 }

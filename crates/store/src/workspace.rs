@@ -1,14 +1,16 @@
 //! The counter row, everything at one position, and writes in their order.
 
+use crate::journal::{Chain, Kind, NewRow, lines};
+use crate::key::Key;
 use crate::revision::Revision;
 use crate::{Error, Result, Store, random_text};
 use futures_util::TryStreamExt as _;
 use jiff::Timestamp;
-use ostrog_core::prelude::{Change, line};
-use ostrog_core::register::NextIds;
-use serde_json::Value;
+use ostrog_core::register::journal::{Entry, from_bytes};
+use ostrog_core::register::{NextIds, Register};
+use serde_json::{Value, json};
 use sqlx::{PgConnection, Postgres, Row as _, Transaction};
-use std::collections::HashSet;
+use tokio::sync::mpsc::{Receiver, Sender, channel};
 
 /// Everything a node answers from, as it was at one position.
 #[derive(Debug)]
@@ -17,29 +19,14 @@ pub struct Loaded {
     pub epoch: String,
     /// The position all of this is at.
     pub position: i64,
+    /// The digest of the journal up to there.
+    pub digest: Chain,
     /// The live revision, if there is one.
     pub revision: Option<Revision>,
-    /// The entities.
-    pub entities: Vec<Change>,
-    /// Names of deleted entities.
-    pub deleted: Vec<String>,
-    /// The grants.
-    pub grants: Vec<Change>,
-    /// The activations.
-    pub activations: Vec<Change>,
-    /// The roles that tenants made.
-    pub tenant_roles: Vec<Change>,
-    /// The numbers that are given next.
-    pub next: NextIds,
-}
-
-/// What one change leaves behind.
-#[derive(Clone, Debug)]
-pub struct Recorded {
-    /// What kind of change: `register`, `rollout`, `key`.
-    pub kind: &'static str,
-    /// Register lines that give the same register when applied, a note, or what else happened.
-    pub lines: Vec<Value>,
+    /// The facts.
+    pub register: Register,
+    /// The keys that have not been ended.
+    pub keys: Vec<Key>,
 }
 
 /// A write under way: it holds the counter row, so no other write is. Dropped without
@@ -49,104 +36,58 @@ pub struct Write {
     transaction: Transaction<'static, Postgres>,
     epoch: String,
     position: i64,
+    digest: Chain,
 }
 
-/// What a line is kept in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Table {
-    Entities,
-    Grants,
-    Activations,
-    TenantRoles,
+/// How many rows of the register are handed on at a time.
+const PART: usize = 4_000;
+
+/// What is read of the register, in parts.
+enum Part {
+    /// Entities that will be spoken of.
+    Names(Vec<String>),
+    /// Entries as they are kept.
+    Docs(Vec<Vec<u8>>),
+    /// Names that stay known as deleted.
+    Gone(Vec<String>),
 }
 
-/// Lines that follow each other and do the same, each to another row: one statement.
-#[derive(Debug)]
-struct Run<'l> {
-    table: Table,
-    ends: bool,
-    keys: Vec<String>,
-    docs: Vec<&'l Value>,
-}
-
-/// Most lines of one statement.
-const MAX_RUN: usize = 2_000;
-
-fn runs(lines: &[Value]) -> Vec<Run<'_>> {
-    let mut runs: Vec<Run<'_>> = Vec::new();
-    let mut seen: HashSet<String> = HashSet::new();
-    for line in lines {
-        let Some((table, ends, key)) = row(line) else { continue };
-        let same = runs.last().is_some_and(|run| {
-            (run.table, run.ends) == (table, ends) && run.keys.len() < MAX_RUN && !seen.contains(&key)
-        });
-        if !same {
-            seen.clear();
-            runs.push(Run { table, ends, keys: Vec::new(), docs: Vec::new() });
-        }
-        seen.insert(key.clone());
-        if let Some(run) = runs.last_mut() {
-            run.keys.push(key);
-            run.docs.push(line);
+/// Builds a register of the parts as they come, beside whoever reads them.
+fn build(mut parts: Receiver<Part>) -> Result<Register> {
+    let unreadable = |why: String| Error::Unreadable(why);
+    let mut register = Register::default();
+    while let Some(part) = parts.blocking_recv() {
+        match part {
+            Part::Names(names) => register.fold_names(names.iter().map(String::as_str)),
+            Part::Gone(names) => {
+                let entries: Vec<Entry> = names.into_iter().map(Entry::Deleted).collect();
+                register.fold(&entries).map_err(|why| unreadable(why.to_string()))?;
+            }
+            Part::Docs(docs) => {
+                let mut entries = Vec::with_capacity(docs.len());
+                for doc in docs {
+                    let read = from_bytes(&doc)
+                        .map_err(|why| unreadable(format!("{} ({why})", String::from_utf8_lossy(&doc))))?;
+                    entries.extend(read);
+                }
+                register.fold(&entries).map_err(|why| unreadable(why.to_string()))?;
+            }
         }
     }
-    runs
-}
-
-/// What lines name, each once: entities and grants.
-fn named(lines: &[Value]) -> Vec<&str> {
-    let said = lines.iter().flat_map(|line| {
-        let (grant, activation) = (&line["grant"], &line["activation"]);
-        let plain = [&line["entity"], &line["delete"], &line["end-grant"]];
-        let given = [&grant["id"], &grant["to"], &grant["at"], &activation["grant"], &activation["subject"]];
-        plain.into_iter().chain(given)
-    });
-    let mut names: Vec<&str> = said.filter_map(Value::as_str).collect();
-    names.sort_unstable();
-    names.dedup();
-    names
-}
-
-/// The row that a line is about, and whether it ends it.
-fn row(line: &Value) -> Option<(Table, bool, String)> {
-    let text = |value: &Value| value.as_str().unwrap_or_default().to_owned();
-    let object = line.as_object()?;
-    let of = |key: &str| object.get(key);
-    if let Some(name) = of("entity") {
-        return Some((Table::Entities, false, text(name)));
-    }
-    if let Some(grant) = of("grant") {
-        return Some((Table::Grants, false, text(&grant["id"])));
-    }
-    if let Some(activation) = of("activation") {
-        return Some((Table::Activations, false, text(&activation["id"])));
-    }
-    if let Some(role) = of("tenant-role") {
-        return Some((
-            Table::TenantRoles,
-            false,
-            format!("{}/{}", text(&role["tenant"]), text(&role["key"])),
-        ));
-    }
-    let ends = [
-        ("delete", Table::Entities),
-        ("end-grant", Table::Grants),
-        ("end-activation", Table::Activations),
-        ("end-tenant-role", Table::TenantRoles),
-    ];
-    ends.into_iter().find_map(|(key, table)| Some((table, true, text(of(key)?))))
+    Ok(register)
 }
 
 impl Store {
     pub(crate) async fn ensure_workspace(&self) -> Result<()> {
         sqlx::query("insert into workspace (epoch) values ($1) on conflict do nothing")
-            .bind(&random_text()[..12])
+            .bind(new_epoch())
             .execute(&self.pool)
             .await?;
         Ok(())
     }
 
-    /// Reads everything at one position: one transaction with one snapshot.
+    /// Reads everything at one position: one transaction with one snapshot. Takes as long as it takes:
+    /// seconds for each million facts.
     ///
     /// # Errors
     /// If the database cannot be reached or holds what cannot be read.
@@ -155,43 +96,36 @@ impl Store {
         sqlx::query("set transaction isolation level repeatable read, read only")
             .execute(&mut *transaction)
             .await?;
-        let row =
-            sqlx::query("select epoch, position, live_revision, next_grant, next_activation from workspace")
-                .fetch_one(&mut *transaction)
-                .await?;
+        let row = sqlx::query(
+            "select epoch, position, digest, live_revision, next_grant, next_activation from workspace",
+        )
+        .fetch_one(&mut *transaction)
+        .await?;
         let live: Option<i64> = row.try_get("live_revision")?;
         let revision = match live {
             Some(number) => crate::revision::read(&mut transaction, number).await?,
             None => None,
         };
-        let mut loaded = Loaded {
+        let keys = crate::key::read_all(&mut transaction).await?;
+        let (sender, receiver) = channel(4);
+        let building = tokio::task::spawn_blocking(move || build(receiver));
+        let reading = read_register(&mut transaction, &sender).await;
+        drop(sender);
+        let built = building.await.map_err(|_| Error::Unreadable("reading was broken off".to_owned()))?;
+        let mut register = built?;
+        reading?;
+        transaction.commit().await?;
+        let number =
+            |column| -> Result<u64> { Ok(u64::try_from(row.try_get::<i64, _>(column)?).unwrap_or(1)) };
+        register.skip_ids(NextIds { grant: number("next_grant")?, activation: number("next_activation")? });
+        Ok(Loaded {
             epoch: row.try_get("epoch")?,
             position: row.try_get("position")?,
+            digest: Chain::from_column(row.try_get("digest")?)?,
             revision,
-            entities: Vec::new(),
-            deleted: Vec::new(),
-            grants: Vec::new(),
-            activations: Vec::new(),
-            tenant_roles: Vec::new(),
-            next: NextIds {
-                grant: u64::try_from(row.try_get::<i64, _>("next_grant")?).unwrap_or(1),
-                activation: u64::try_from(row.try_get::<i64, _>("next_activation")?).unwrap_or(1),
-            },
-        };
-        let deleted = sqlx::query("select name from entities where deleted order by position, name")
-            .fetch_all(&mut *transaction)
-            .await?;
-        loaded.deleted = deleted.iter().map(|row| row.try_get("name")).collect::<sqlx::Result<_>>()?;
-        loaded.entities =
-            lines(&mut transaction, "select doc from entities where not deleted order by position, name")
-                .await?;
-        loaded.tenant_roles =
-            lines(&mut transaction, "select doc from tenant_roles order by position, key").await?;
-        loaded.grants = lines(&mut transaction, "select doc from grants order by position, id").await?;
-        loaded.activations =
-            lines(&mut transaction, "select doc from activations order by position, id").await?;
-        transaction.commit().await?;
-        Ok(loaded)
+            register,
+            keys,
+        })
     }
 
     /// Begins a write: waits until no other is under way.
@@ -202,26 +136,65 @@ impl Store {
         let mut transaction = self.pool.begin().await?;
         // The lock on the one counter row: it guards the order of all writes, and every check
         // over the whole register that a writer makes.
-        let row = sqlx::query("select epoch, position from workspace for update")
+        let row = sqlx::query("select epoch, position, digest from workspace for update")
             .fetch_one(&mut *transaction)
             .await?;
-        Ok(Write { epoch: row.try_get("epoch")?, position: row.try_get("position")?, transaction })
+        Ok(Write {
+            epoch: row.try_get("epoch")?,
+            position: row.try_get("position")?,
+            digest: Chain::from_column(row.try_get("digest")?)?,
+            transaction,
+        })
     }
 }
 
-/// Register lines, each read as it comes: a large register does not stand in memory twice.
-async fn lines(connection: &mut PgConnection, query: &'static str) -> Result<Vec<Change>> {
-    let mut rows = sqlx::query(query).fetch(connection);
-    let mut changes = Vec::new();
-    while let Some(row) = rows.try_next().await? {
-        let doc: Value = row.try_get("doc")?;
-        changes.push(line::from_json(&doc).map_err(Error::Unreadable)?);
+/// Hands the register on in parts: all names first, so that what is said of one may name any other.
+async fn read_register(connection: &mut PgConnection, parts: &Sender<Part>) -> Result<()> {
+    // If it cannot be built there is nobody to hand to; the builder says why.
+    let hand = async |part: Part| parts.send(part).await.is_ok();
+    for (query, of) in [
+        ("select name from entities where deleted order by position, name", Part::Gone as fn(_) -> Part),
+        ("select name from entities where not deleted order by position, name", Part::Names),
+    ] {
+        let mut rows = sqlx::query_scalar::<_, String>(query).fetch(&mut *connection);
+        let mut names = Vec::new();
+        while let Some(name) = rows.try_next().await? {
+            names.push(name);
+            if names.len() == PART && !hand(of(std::mem::take(&mut names))).await {
+                return Ok(());
+            }
+        }
+        if !hand(of(names)).await {
+            return Ok(());
+        }
     }
-    Ok(changes)
+    for query in [
+        "select doc from entities where not deleted order by position, name",
+        "select doc from tenant_roles order by position, key",
+        "select doc from grants order by position, id",
+        "select doc from activations order by position, id",
+    ] {
+        let mut rows = sqlx::query_scalar::<_, Vec<u8>>(query).fetch(&mut *connection);
+        let mut docs = Vec::new();
+        while let Some(doc) = rows.try_next().await? {
+            docs.push(doc);
+            if docs.len() == PART && !hand(Part::Docs(std::mem::take(&mut docs))).await {
+                return Ok(());
+            }
+        }
+        if !hand(Part::Docs(docs)).await {
+            return Ok(());
+        }
+    }
+    Ok(())
+}
+
+fn new_epoch() -> String {
+    random_text()[..12].to_owned()
 }
 
 impl Write {
-    /// The position before this write.
+    /// The position of the last row there is.
     pub fn position(&self) -> i64 {
         self.position
     }
@@ -231,85 +204,71 @@ impl Write {
         &self.epoch
     }
 
+    /// The digest of the last row there is.
+    pub fn digest(&self) -> Chain {
+        self.digest
+    }
+
+    pub(crate) fn moved_on(&mut self, position: i64, digest: Chain) {
+        (self.position, self.digest) = (position, digest);
+    }
+
     pub(crate) fn connection(&mut self) -> &mut PgConnection {
         &mut self.transaction
     }
 
-    /// Records a change under the next position.
+    /// Records something that is told in one line of JSON.
     ///
     /// # Errors
     /// If the database refuses.
-    pub async fn record(&mut self, change: &Recorded, at: Timestamp, actor: &str) -> Result<i64> {
-        self.position += 1;
-        sqlx::query("insert into changes (position, at, actor, kind, lines) values ($1, $2::text::timestamptz, $3, $4, $5)")
-            .bind(self.position)
-            .bind(at.to_string())
-            .bind(actor)
-            .bind(change.kind)
-            .bind(Value::from(change.lines.clone()))
+    pub(crate) async fn record_line(
+        &mut self,
+        kind: Kind,
+        line: &Value,
+        actor: &str,
+        at: Timestamp,
+    ) -> Result<i64> {
+        let content = lines(std::slice::from_ref(line));
+        self.record(NewRow { kind, at, actor, content: &content }).await
+    }
+
+    /// Records a rollout: which revision, with which text, in place of which, and why.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn record_rollout(
+        &mut self,
+        revision: i64,
+        digest: &str,
+        before: Option<i64>,
+        note: Option<&str>,
+        by: (&str, Timestamp),
+    ) -> Result<i64> {
+        let mut line = json!({ "rollout": revision, "digest": digest, "before": before });
+        if let Some(note) = note {
+            line["note"] = note.into();
+        }
+        let position = self.record_line(Kind::Rollout, &line, by.0, by.1).await?;
+        sqlx::query("insert into rollouts (position, revision, before) values ($1, $2, $3)")
+            .bind(position)
+            .bind(revision)
+            .bind(before)
             .execute(&mut *self.transaction)
             .await?;
-        let names = named(&change.lines);
-        if !names.is_empty() {
-            sqlx::query("insert into change_names (name, position) select unnest($1::text[]), $2")
-                .bind(&names)
-                .bind(self.position)
-                .execute(&mut *self.transaction)
-                .await?;
-        }
-        for run in runs(&change.lines) {
-            self.apply(&run).await?;
-        }
-        Ok(self.position)
+        Ok(position)
     }
 
-    /// Keeps the tables of what is now in step with lines of one kind that say what happened.
-    async fn apply(&mut self, run: &Run<'_>) -> Result<()> {
-        let (into, key) = match run.table {
-            Table::Entities => ("entities", "name"),
-            Table::Grants => ("grants", "id"),
-            Table::Activations => ("activations", "id"),
-            Table::TenantRoles => ("tenant_roles", "key"),
-        };
-        let statement = match (run.table, run.ends) {
-            (Table::Entities, false) => "insert into entities (name, doc, deleted, position)
-                 select name, doc, false, $3 from unnest($1::text[], $2::jsonb[]) as line (name, doc)
-                 on conflict (name) do update set doc = excluded.doc, deleted = false, position = $3"
-                .to_owned(),
-            (Table::Entities, true) => {
-                "update entities set deleted = true, position = $2 where name = any($1)".to_owned()
-            }
-            (_, false) => format!(
-                "insert into {into} ({key}, doc, position)
-                 select key, doc, $3 from unnest($1::text[], $2::jsonb[]) as line (key, doc)
-                 on conflict ({key}) do update set doc = excluded.doc, position = $3"
-            ),
-            (_, true) => format!("delete from {into} where {key} = any($1) and $2 >= 0"),
-        };
-        // Made of the words above alone.
-        let query = sqlx::query(sqlx::AssertSqlSafe(statement)).bind(&run.keys);
-        let query = if run.ends {
-            query
-        } else {
-            query.bind(run.docs.iter().map(|doc| (*doc).clone()).collect::<Vec<Value>>())
-        };
-        query.bind(self.position).execute(&mut *self.transaction).await?;
-        Ok(())
-    }
-
-    /// Keeps the numbers that are given next.
+    /// Begins another epoch: positions that were given out in this one mean nothing any more.
     ///
     /// # Errors
     /// If the database refuses.
-    pub async fn keep_next(&mut self, next: NextIds) -> Result<()> {
-        sqlx::query(
-            "update workspace set next_grant = greatest(next_grant, $1),
-                    next_activation = greatest(next_activation, $2)",
-        )
-        .bind(i64::try_from(next.grant).unwrap_or(i64::MAX))
-        .bind(i64::try_from(next.activation).unwrap_or(i64::MAX))
-        .execute(&mut *self.transaction)
-        .await?;
+    pub async fn begin_epoch(&mut self, why: &str, actor: &str, at: Timestamp) -> Result<()> {
+        let before = std::mem::replace(&mut self.epoch, new_epoch());
+        let line = json!({
+            "epoch": self.epoch, "why": why,
+            "from": { "epoch": before, "position": self.position, "digest": self.digest.to_string() },
+        });
+        self.record_line(Kind::Epoch, &line, actor, at).await?;
         Ok(())
     }
 
@@ -331,8 +290,10 @@ impl Write {
     /// If the database does not confirm; then whether the write was kept is not known here, and
     /// the caller must look before it relies on either.
     pub async fn commit(mut self) -> Result<i64> {
-        sqlx::query("update workspace set position = $1")
+        sqlx::query("update workspace set epoch = $1, position = $2, digest = $3")
+            .bind(&self.epoch)
             .bind(self.position)
+            .bind(self.digest.0.as_slice())
             .execute(&mut *self.transaction)
             .await?;
         // Sent with the commit, or not at all.

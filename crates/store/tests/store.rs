@@ -1,12 +1,13 @@
 //! The store on a private server of its own.
 
 use jiff::Timestamp;
-use ostrog_core::prelude::line;
+use ostrog_core::register::State;
+use ostrog_core::register::journal::Entry;
 use ostrog_core::source::Sources;
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
+use ostrog_store::journal::{Chain, Kind, NewRow, Row};
 use ostrog_store::key::{Key, KeyKind, Making};
-use ostrog_store::workspace::Recorded;
 use serde_json::{Value, json};
 use std::os::unix::fs::PermissionsExt as _;
 
@@ -16,8 +17,8 @@ fn folder() -> tempfile::TempDir {
     folder
 }
 
-fn register(lines: &[Value]) -> Recorded {
-    Recorded { kind: "register", lines: lines.to_vec() }
+fn entries(lines: &[Value]) -> Vec<Entry> {
+    lines.iter().map(|line| Entry::from_json(line).expect("an entry")).collect()
 }
 
 #[tokio::test]
@@ -74,10 +75,8 @@ async fn writes_stand_in_one_order_whole_or_not_at_all() {
 
     // A write that is dropped was never there.
     let mut write = store.begin_write().await.expect("begins");
-    write
-        .record(&register(&[json!({"entity":"user:ghost"})]), Timestamp::now(), "k-1")
-        .await
-        .expect("recorded");
+    let ghost = entries(&[json!({"entity":"user:ghost"})]);
+    write.record_entries(&ghost, None, "k-1", Timestamp::now()).await.expect("recorded");
     drop(write);
 
     // Many at a time: each sees the position of the one before it.
@@ -87,8 +86,11 @@ async fn writes_stand_in_one_order_whole_or_not_at_all() {
             tokio::spawn(async move {
                 let mut write = store.begin_write().await.expect("begins");
                 let before = write.position();
-                let lines = [json!({ "entity": format!("user:u{at}") }), json!({ "grant": { "id": format!("g-{at}"), "role": "r", "to": format!("user:u{at}"), "at": "everywhere" } })];
-                let recorded = write.record(&register(&lines), Timestamp::now(), "k-1").await.expect("recorded");
+                let user = format!("user:u{at}");
+                let grant = json!({ "id": format!("g-{at}"), "role": "r", "to": user, "at": "everywhere" });
+                let made = entries(&[json!({ "entity": user }), json!({ "grant": grant })]);
+                let now = Timestamp::now();
+                let recorded = write.record_entries(&made, None, "k-1", now).await.expect("recorded");
                 assert_eq!(recorded, before + 1);
                 write.commit().await.expect("kept")
             })
@@ -102,35 +104,77 @@ async fn writes_stand_in_one_order_whole_or_not_at_all() {
     assert_eq!(positions, (1..=20).collect::<Vec<i64>>());
 
     let mut write = store.begin_write().await.expect("begins");
+    let was = json!({"role":"r","to":"user:u2","at":"everywhere"});
     let lines = [
-        json!({"entity":"user:u1","state":"suspended"}),
+        json!({"end-grant":"g-2","was":was}),
         json!({"delete":"user:u2"}),
-        json!({"end-grant":"g-2"}),
+        json!({"entity":"user:u1","state":"suspended"}),
     ];
-    write.record(&register(&lines), Timestamp::now(), "k-2").await.expect("recorded");
+    write
+        .record_entries(&entries(&lines), Some("moved on"), "k-2", Timestamp::now())
+        .await
+        .expect("recorded");
     assert_eq!(write.commit().await.expect("kept"), 21);
 
     let loaded = store.load().await.expect("loads");
-    assert_eq!((loaded.position, loaded.entities.len(), loaded.grants.len()), (21, 19, 19));
-    assert_eq!(loaded.deleted, ["user:u2"]);
-    assert!(
-        loaded
-            .entities
-            .contains(&line::from_json(&json!({"entity":"user:u1","state":"suspended"})).expect("a line"))
-    );
-    let changes = store.changes_before(None, 3, false).await.expect("read");
-    assert_eq!(changes.iter().map(|change| change.position).collect::<Vec<_>>(), [21, 20, 19]);
-    assert_eq!(
-        (changes[0].actor.as_str(), changes[0].kind.as_str(), &changes[0].lines),
-        ("k-2", "register", &json!(lines))
-    );
-    assert_eq!(store.changes_before(Some(2), 10, false).await.expect("read").len(), 1);
-    // The history of a thing: the lines that name it, and those that end what named it.
-    let about = store.changes_about("user:u2", None, 10).await.expect("read");
-    assert_eq!((about.len(), about[0].position, about[0].count), (2, 21, 2));
-    assert_eq!(about[0].lines, json!([lines[1], lines[2]]));
-    assert_eq!(store.changes_about("user:u2", Some(21), 10).await.expect("read").len(), 1);
-    assert!(store.changes_about("user:nobody", None, 10).await.expect("read").is_empty());
+    let register = &loaded.register;
+    assert_eq!((loaded.position, register.entity_count(), register.grant_count()), (21, 19, 19));
+    let gone = register.find("user:u2").expect("is known");
+    assert_eq!(register.state(gone), State::Deleted);
+    let suspended = register.registered("user:u1").expect("is there");
+    assert_eq!(register.state(suspended), State::Suspended);
+
+    let rows = store.rows_before(None, 3, false).await.expect("read");
+    assert_eq!(rows.iter().map(|row| row.position).collect::<Vec<_>>(), [21, 20, 19]);
+    assert_eq!((rows[0].actor.as_str(), rows[0].kind, rows[0].lines), ("k-2", Kind::Register, 4));
+    let noted: Vec<Value> = lines.into_iter().chain([json!({ "note": "moved on" })]).collect();
+    assert_eq!(rows[0].to_json(), noted);
+    assert_eq!(store.rows_before(Some(2), 10, false).await.expect("read").len(), 1);
+    // The history of a thing: the rows that name it, also by what ended with it.
+    let about = store.rows_about("user:u2", None, 10).await.expect("read");
+    assert_eq!((about.len(), about[0].position), (2, 21));
+    assert_eq!(store.rows_about("user:u2", Some(21), 10).await.expect("read").len(), 1);
+    assert!(store.rows_about("user:nobody", None, 10).await.expect("read").is_empty());
+
+    // Each row's digest follows from the one before it and from what stands in it.
+    let rows = store.rows_after(0, 100).await.expect("read");
+    let mut chain = Chain::START;
+    for row in &rows {
+        let new = NewRow { kind: row.kind, at: row.at, actor: &row.actor, content: &row.content };
+        chain = chain.next(&new, &row.epoch, row.position);
+        assert_eq!(chain, row.digest, "position {}", row.position);
+    }
+    assert_eq!((rows.len(), chain), (21, loaded.digest));
+    let head = store.head(20).await.expect("read");
+    assert_eq!((head.position, head.digest, head.known), (21, chain, Some(rows[19].digest)));
+    assert_eq!(store.head(22).await.expect("read").known, None);
+    store.close().await;
+    cluster.stop().expect("stops");
+}
+
+/// Few rows at a time where they are long, and at least one.
+#[tokio::test]
+async fn long_rows_are_read_a_few_at_a_time() {
+    let folder = folder();
+    let cluster = Cluster::start(folder.path()).expect("starts");
+    let store = Store::open(&cluster.database("ostrog").await.expect("a database")).await.expect("opens");
+    for at in 0..5 {
+        let mut write = store.begin_write().await.expect("begins");
+        let note = "n".repeat(if at == 2 { 10 << 20 } else { 3 << 20 });
+        write.record_entries(&[], Some(&note), "k-1", Timestamp::now()).await.expect("recorded");
+        write.commit().await.expect("kept");
+    }
+    let mut after = 0;
+    let mut parts = Vec::new();
+    while after < 5 {
+        let rows = store.rows_after(after, 100).await.expect("read");
+        parts.push(rows.len());
+        after = rows.last().expect("at least one").position;
+    }
+    assert_eq!(parts, [3, 2], "three MiB twice, and one that alone is too long");
+    assert_eq!(store.rows_before(None, 100, false).await.expect("read").len(), 3);
+    let brief = store.rows_before(None, 100, true).await.expect("read");
+    assert!(brief.len() == 5 && brief.iter().all(|row| row.content.len() <= 16 << 10 && row.lines == 1));
     store.close().await;
     cluster.stop().expect("stops");
 }
@@ -173,10 +217,11 @@ async fn revisions_and_keys_are_kept_as_they_were_made() {
     // Nothing that is printed or kept holds the secret.
     let secret = operator_text.reveal().rsplit('.').next().expect("a secret").to_owned();
     let printed = format!("{operator:?} {operator_text:?} {keys:?}");
-    let kept = store.changes_before(None, 10, false).await.expect("read");
-    assert!(
-        !printed.contains(&secret) && kept.iter().all(|change| !change.lines.to_string().contains(&secret))
-    );
+    let kept = store.rows_before(None, 10, false).await.expect("read");
+    let told = |row: &Row| String::from_utf8_lossy(&row.content).contains(&secret);
+    assert!(!printed.contains(&secret) && !kept.iter().any(told));
+    let password = std::fs::read_to_string(folder.path().join("password")).expect("a password");
+    assert!(!format!("{cluster:?}").contains(password.trim()));
     store.close().await;
     cluster.stop().expect("stops");
 }

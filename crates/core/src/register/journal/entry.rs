@@ -20,11 +20,21 @@ pub enum Entry {
     /// A grant was given.
     Grant(Box<GrantLine>),
     /// A grant has ended.
-    GrantEnded(String),
+    GrantEnded {
+        /// Its id.
+        id: String,
+        /// What it was.
+        was: Option<Box<GrantLine>>,
+    },
     /// A grant was activated.
     Activation(Box<ActivationLine>),
     /// An activation has ended.
-    ActivationEnded(String),
+    ActivationEnded {
+        /// Its id.
+        id: String,
+        /// What it was.
+        was: Option<Box<ActivationLine>>,
+    },
     /// A tenant's own role is this now.
     TenantRole(Box<TenantRoleLine>),
     /// A tenant's own role has ended.
@@ -92,41 +102,27 @@ impl Entry {
 
     /// A grant.
     pub fn grant(register: &Register, grant: &Grant<'_>) -> Entry {
-        let mut values: Vec<(String, Vec<Scalar>)> = grant
-            .terms
-            .values
-            .iter()
-            .map(|(key, values)| (register.text(*key).to_owned(), values.clone()))
-            .collect();
-        values.sort_by(|a, b| a.0.cmp(&b.0));
-        Entry::Grant(Box::new(GrantLine {
-            id: Some(grant.id.to_string()),
-            role: register.text(grant.role).to_owned(),
-            to: register.name(grant.to).to_owned(),
-            at: match grant.at {
-                PlaceOf::Everywhere => "everywhere".to_owned(),
-                PlaceOf::At(place) => register.name(place).to_owned(),
-            },
-            from: grant.terms.from,
-            until: grant.terms.until,
-            values,
-        }))
+        Entry::Grant(Box::new(grant_line(register, grant)))
+    }
+
+    /// That a grant has ended.
+    pub fn grant_ended(register: &Register, grant: &Grant<'_>) -> Entry {
+        let was = grant_line(register, grant);
+        let id = grant.id.to_string();
+        Entry::GrantEnded { id, was: Some(Box::new(GrantLine { id: None, ..was })) }
     }
 
     /// An activation.
     pub fn activation(register: &Register, activation: &Activation) -> Entry {
-        Entry::Activation(Box::new(ActivationLine {
-            id: Some(activation.id.to_string()),
-            grant: register.grant(activation.grant).map_or_else(String::new, |grant| grant.id.to_string()),
-            subject: register.name(activation.subject).to_owned(),
-            session: activation.session.as_deref().map(str::to_owned),
-            from: activation.from,
-            until: activation.until,
-            reason: Some(activation.reason.to_string()).filter(|reason| !reason.is_empty()),
-            assumed: false,
-        }))
+        Entry::Activation(Box::new(activation_line(register, activation)))
     }
 
+    /// That an activation has ended.
+    pub fn activation_ended(register: &Register, activation: &Activation) -> Entry {
+        let was = activation_line(register, activation);
+        let id = activation.id.to_string();
+        Entry::ActivationEnded { id, was: Some(Box::new(ActivationLine { id: None, ..was })) }
+    }
     /// A tenant's own role.
     pub fn made(register: &Register, key: Sym, role: &MadeRole) -> Entry {
         let key = split_made_role(register.text(key)).map_or("", |(_, key)| key);
@@ -146,9 +142,11 @@ impl Entry {
             Entry::Entity(line) => entity_json(line),
             Entry::Deleted(name) => json!({ "delete": name }),
             Entry::Grant(line) => json!({ "grant": grant_json(line) }),
-            Entry::GrantEnded(id) => json!({ "end-grant": id }),
+            Entry::GrantEnded { id, was } => ended_json("end-grant", id, was.as_deref().map(grant_json)),
             Entry::Activation(line) => json!({ "activation": activation_json(line) }),
-            Entry::ActivationEnded(id) => json!({ "end-activation": id }),
+            Entry::ActivationEnded { id, was } => {
+                ended_json("end-activation", id, was.as_deref().map(activation_json))
+            }
             Entry::TenantRole(line) => {
                 let mut inner =
                     json!({ "tenant": line.tenant, "key": line.key, "permissions": line.permissions });
@@ -187,6 +185,14 @@ impl Entry {
             Some((key, next)) if key == "next" && object.len() == 1 => {
                 return next_ids(next).map(Entry::Next);
             }
+            Some((key, id)) if key == "end-grant" => {
+                let was = was(object)?.map(line::grant).transpose()?.map(Box::new);
+                return Ok(Entry::GrantEnded { id: ended_id(id, "a grant")?, was });
+            }
+            Some((key, id)) if key == "end-activation" => {
+                let was = was(object)?.map(line::activation).transpose()?.map(Box::new);
+                return Ok(Entry::ActivationEnded { id: ended_id(id, "an activation")?, was });
+            }
             _ => {}
         }
         Ok(match from_json(value)? {
@@ -209,18 +215,10 @@ impl Entry {
                 }
                 Entry::Grant(line)
             }
-            Change::EndGrant(id) => {
-                whole_id(Some(&id), "a grant")?;
-                Entry::GrantEnded(id)
-            }
             Change::Activate(line) => {
                 whole_id(line.id.as_deref(), "an activation")?;
                 split_entity(&line.subject)?;
                 Entry::Activation(line)
-            }
-            Change::EndActivation(id) => {
-                whole_id(Some(&id), "an activation")?;
-                Entry::ActivationEnded(id)
             }
             Change::TenantRole(line) => {
                 whole_of(&line.tenant, "tenant")?;
@@ -235,7 +233,7 @@ impl Entry {
                 }
                 Entry::TenantRoleEnded(name)
             }
-            Change::Delete { .. } | Change::Retract(_) => {
+            Change::Delete { .. } | Change::EndGrant(_) | Change::EndActivation(_) | Change::Retract(_) => {
                 return Err(Wrong::BeginsNoLine {
                     found: "delete with contents".into(),
                     near: crate::names::Near::default(),
@@ -245,19 +243,18 @@ impl Entry {
         })
     }
 
-    /// What the entry names, each once: entities, and ids of grants. The history of a thing is found
-    /// by them.
+    /// What the entry names: entities, and ids of grants. The history of a thing is found by them.
     pub fn names(&self) -> Vec<&str> {
         match self {
             Entry::Entity(line) => vec![&line.name],
             Entry::Deleted(name) => vec![name],
-            Entry::Grant(line) => {
-                [line.id.as_deref(), Some(&line.to), Some(&line.at)].into_iter().flatten().collect()
-            }
-            Entry::GrantEnded(id) => vec![id],
+            Entry::Grant(line) => named_by_grant(line.id.as_deref(), line),
+            Entry::GrantEnded { id, was: Some(was) } => named_by_grant(Some(id), was),
+            Entry::GrantEnded { id, was: None } => vec![id],
             Entry::Activation(line) => vec![&line.grant, &line.subject],
+            Entry::ActivationEnded { was: Some(was), .. } => vec![&was.grant, &was.subject],
             Entry::TenantRole(line) => vec![&line.tenant],
-            Entry::ActivationEnded(_) | Entry::TenantRoleEnded(_) | Entry::Next(_) | Entry::Note(_) => {
+            Entry::ActivationEnded { .. } | Entry::TenantRoleEnded(_) | Entry::Next(_) | Entry::Note(_) => {
                 Vec::new()
             }
         }
@@ -268,6 +265,76 @@ impl Entry {
         let id = line.tenant.split_once(':').map_or("", |(_, id)| id);
         made_role_name(id, &line.key)
     }
+}
+
+fn named_by_grant<'l>(id: Option<&'l str>, line: &'l GrantLine) -> Vec<&'l str> {
+    [id, Some(&line.to), Some(&line.at)].into_iter().flatten().collect()
+}
+
+fn grant_line(register: &Register, grant: &Grant<'_>) -> GrantLine {
+    let mut values: Vec<(String, Vec<Scalar>)> = grant
+        .terms
+        .values
+        .iter()
+        .map(|(key, values)| (register.text(*key).to_owned(), values.clone()))
+        .collect();
+    values.sort_by(|a, b| a.0.cmp(&b.0));
+    GrantLine {
+        id: Some(grant.id.to_string()),
+        role: register.text(grant.role).to_owned(),
+        to: register.name(grant.to).to_owned(),
+        at: match grant.at {
+            PlaceOf::Everywhere => "everywhere".to_owned(),
+            PlaceOf::At(place) => register.name(place).to_owned(),
+        },
+        from: grant.terms.from,
+        until: grant.terms.until,
+        values,
+    }
+}
+
+fn activation_line(register: &Register, activation: &Activation) -> ActivationLine {
+    ActivationLine {
+        id: Some(activation.id.to_string()),
+        grant: register.grant(activation.grant).map_or_else(String::new, |grant| grant.id.to_string()),
+        subject: register.name(activation.subject).to_owned(),
+        session: activation.session.as_deref().map(str::to_owned),
+        from: activation.from,
+        until: activation.until,
+        reason: Some(activation.reason.to_string()).filter(|reason| !reason.is_empty()),
+        assumed: false,
+    }
+}
+
+/// That something has ended, and what it was.
+fn ended_json(key: &str, id: &str, was: Option<Value>) -> Value {
+    let mut line = json!({ key: id });
+    if let Some(mut was) = was {
+        // Its id stands before it.
+        if let Some(was) = was.as_object_mut() {
+            was.shift_remove("id");
+        }
+        line["was"] = was;
+    }
+    line
+}
+
+/// What something was that has ended: the one other key of its line.
+fn was(object: &Map<String, Value>) -> Result<Option<&Value>, Wrong> {
+    match object.keys().find(|key| !matches!(key.as_str(), "end-grant" | "end-activation" | "was")) {
+        Some(key) => Err(Wrong::UnknownKey {
+            key: key.as_str().into(),
+            what: "an end",
+            near: crate::names::Near::default(),
+        }),
+        None => Ok(object.get("was")),
+    }
+}
+
+fn ended_id(id: &Value, what: &'static str) -> Result<String, Wrong> {
+    let id = id.as_str().ok_or_else(|| Wrong::NotAText(what.into()))?;
+    whole_id(Some(id), what)?;
+    Ok(id.to_owned())
 }
 
 fn entity_json(line: &EntityLine) -> Value {

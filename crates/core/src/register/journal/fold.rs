@@ -47,8 +47,8 @@ impl Register {
         let mut gone = Vec::new();
         for entry in entries {
             match entry {
-                Entry::ActivationEnded(id) => self.fold_activation_end(id)?,
-                Entry::GrantEnded(id) => self.fold_grant_end(id)?,
+                Entry::ActivationEnded { id, .. } => self.fold_activation_end(id)?,
+                Entry::GrantEnded { id, .. } => self.fold_grant_end(id)?,
                 Entry::TenantRoleEnded(name) => self.fold_role_end(name)?,
                 _ => {}
             }
@@ -87,6 +87,16 @@ impl Register {
         gone.into_iter()
             .find_map(|id| self.is_named(id).then(|| Unfit::StillNamed(self.name(id).to_owned())))
             .map_or(Ok(()), Err)
+    }
+
+    /// Makes entities of which nothing is said as yet, so that entries that are folded in parts may name
+    /// each other.
+    pub fn fold_names<'n>(&mut self, names: impl Iterator<Item = &'n str>) {
+        for name in names {
+            if self.registered(name).is_none() {
+                self.fold_create(name);
+            }
+        }
     }
 
     fn known(&self, name: &str) -> Result<EntityId, Unfit> {

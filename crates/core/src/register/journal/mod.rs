@@ -25,7 +25,6 @@ use super::line::Change;
 use super::{Activation, EntityId, Grant, MadeRole, Register, State, Sym};
 use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
-use std::collections::BTreeSet;
 use std::fmt;
 
 /// A batch that was accepted.
@@ -91,10 +90,11 @@ impl Register {
     /// Everything the register says, as entries that make it anew: tombstones, entities, tenants' own
     /// roles, grants, activations, and the numbers that are next.
     pub fn entries(&self) -> impl Iterator<Item = Entry> + '_ {
-        let gone = self.every_entity().filter(|id| self.state(*id) == State::Deleted);
-        // A name that was deleted and made again is a tombstone first.
-        let gone: BTreeSet<&str> = gone.map(|id| self.name(id)).collect();
-        let gone = gone.into_iter().map(|name| Entry::Deleted(name.to_owned()));
+        // A name that was deleted and made again is not known as deleted any more.
+        let gone = self
+            .every_entity()
+            .filter(|id| self.state(*id) == State::Deleted && self.find(self.name(*id)) == Some(*id));
+        let gone = gone.map(|id| Entry::Deleted(self.name(id).to_owned()));
         let entities = self.all_entities().map(|id| Entry::entity(self, id));
         let made = self.made_roles().map(|(key, role)| Entry::made(self, key, role));
         let grants = self.all_grants().map(|grant| Entry::grant(self, &grant));

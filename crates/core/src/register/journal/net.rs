@@ -51,7 +51,7 @@ pub(super) fn entries_of(before: &Register, after: &Register, things: &Things) -
         if old == new {
             continue;
         }
-        ended.extend(old.map(|_| Entry::ActivationEnded(id.to_string())));
+        ended.extend(old.map(|activation| Entry::activation_ended(before, activation)));
         now.extend(new.map(|activation| Entry::activation(after, activation)));
     }
     let mut grants = Vec::new();
@@ -60,7 +60,7 @@ pub(super) fn entries_of(before: &Register, after: &Register, things: &Things) -
         if same_grant(old, new) {
             continue;
         }
-        ended.extend(old.map(|_| Entry::GrantEnded(id.to_string())));
+        ended.extend(old.map(|grant| Entry::grant_ended(before, &grant)));
         grants.extend(new.map(|grant| Entry::grant(after, &grant)));
     }
     let mut made = Vec::new();
