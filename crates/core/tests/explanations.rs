@@ -179,10 +179,10 @@ fn what_does_not_count_is_told() {
     assert_eq!(
         why.ignored,
         [
-            "resource.hazrd: not declared for a manifest; did you mean \"hazard\"?",
-            "resource.within: the resource is registered",
             "subject.clearance: it is read from the register only",
             "subject.shoe-size: not declared for a user",
+            "resource.hazrd: not declared for a manifest; did you mean \"hazard\"?",
+            "resource.within: the resource is registered",
             "context.zon: not declared; did you mean \"zone\"?",
         ]
     );
@@ -197,8 +197,8 @@ fn what_does_not_count_is_told() {
         stranger.ignored,
         [
             "user:nobody is not registered and is treated as anonymous",
-            "resource.within: voyage:v-none is not registered",
             "subject.clearance: the subject is anonymous",
+            "resource.within: voyage:v-none is not registered",
         ]
     );
 }
@@ -208,10 +208,10 @@ fn conditions_tell_each_part_with_what_was_read() {
     let why = ask(&port(), "user:rui", "crane:operate", "crane:cr-1", json!({ "resource": { "load": 41 } }));
     let [condition] = why.arrivals[0].conditions.as_slice() else { panic!("{why:?}") };
     assert_eq!(
-        (condition.of.as_str(), condition.value, condition.because.as_str()),
+        (condition.of.as_str(), &*condition.value, condition.because.as_str()),
         ("role crane-driver", "false", "resource.load (41) <= resource.safe-load (40)")
     );
-    let parts: Vec<_> = condition.parts.iter().map(|part| (part.text.as_str(), part.value)).collect();
+    let parts: Vec<_> = condition.parts.iter().map(|part| (part.text.as_str(), &*part.value)).collect();
     assert_eq!(
         parts,
         [("subject.licence-until > now", "true"), ("resource.load <= resource.safe-load", "false")]

@@ -2,10 +2,11 @@
 
 use super::model::{Condition, KindId, PermId, RoleId};
 use super::policy::Policy;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// One resource type's sheet.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Grid {
@@ -20,7 +21,7 @@ pub struct Grid {
 }
 
 /// An action.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Column {
@@ -37,7 +38,7 @@ pub struct Column {
 }
 
 /// A role.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Row {
@@ -49,7 +50,8 @@ pub struct Row {
     pub description: String,
     /// To whom it is given without a grant.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub given_to: Option<&'static str>,
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub given_to: Option<Cow<'static, str>>,
     /// The roles it includes.
     pub includes: Vec<String>,
     /// One cell an action.
@@ -57,7 +59,7 @@ pub struct Row {
 }
 
 /// What a role does about an action.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum How {
@@ -74,7 +76,7 @@ pub enum How {
 }
 
 /// A cell.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Cell {
@@ -128,7 +130,7 @@ fn row(policy: &Policy, id: RoleId, permissions: &[PermId]) -> Row {
         role: role.key.clone(),
         name: role.name.clone(),
         description: role.description.clone(),
-        given_to: role.given_to.map(super::syntax::GivenTo::text),
+        given_to: role.given_to.map(|given| given.text().into()),
         includes: role.includes.iter().map(|inner| model.roles[inner.index()].key.clone()).collect(),
         cells: permissions.iter().map(|permission| cell(policy, id, *permission)).collect(),
     }

@@ -88,7 +88,7 @@ struct Way {
     fixed: Cell<Option<(Truth, Truth)>>,
 }
 
-/// How a role came to be conferred, for the explanation.
+/// One conferral of those by which a role came, for the explanation.
 #[derive(Debug)]
 pub(super) struct Witness {
     pub confer: ConferId,
@@ -96,8 +96,8 @@ pub(super) struct Witness {
     pub at: Option<EntityId>,
     /// Where the role is held that it is conferred for.
     pub held_at: Option<EntityId>,
-    /// If that role is itself conferred: which one, and how.
-    pub by: Option<(RoleId, Box<Witness>)>,
+    /// If that role is itself conferred: which one; the next witness tells how.
+    pub by: Option<RoleId>,
 }
 
 impl<'e> Walk<'e> {
@@ -341,14 +341,13 @@ impl<'e> Walk<'e> {
 
     // -- telling -------------------------------------------------------------------------------
 
-    /// How a role came to be conferred here, if it surely was.
-    pub fn conferred_how(&self, role: RoleId) -> Option<Witness> {
+    /// How a role came to be conferred here, one conferral after the other; nothing unless it surely was.
+    pub fn conferred_how(&self, role: RoleId) -> Vec<Witness> {
         if self.conferred(role) != Truth::True {
-            return None;
+            return Vec::new();
         }
         let graph = self.graph();
-        let pair = *graph.pair_of.get(&(role, self.at))?;
-        self.witness_of(graph, pair)
+        graph.pair_of.get(&(role, self.at)).map_or_else(Vec::new, |pair| self.witnesses(graph, *pair))
     }
 
     /// Tells the conditions of what may confer a role here.
@@ -372,38 +371,57 @@ impl<'e> Walk<'e> {
         }
     }
 
-    fn witness_of(&self, graph: &Graph, at: u32) -> Option<Witness> {
-        let pair = &graph.pairs[at as usize];
-        if pair.truth.get() != Truth::True {
-            return None;
-        }
-        let before = |other: u32| {
-            let other = &graph.pairs[other as usize];
-            other.truth.get() == Truth::True && other.since.get() < pair.since.get()
-        };
-        let here = self.seen_from(graph, pair.site);
-        for way in &pair.ways {
-            if self.way_value(graph, pair, way) != Truth::True {
-                continue;
+    /// From pair to pair, each of which rose before the one it shows: there may be thousands.
+    fn witnesses(&self, graph: &Graph, mut at: u32) -> Vec<Witness> {
+        let mut all = Vec::new();
+        loop {
+            let pair = &graph.pairs[at as usize];
+            if pair.truth.get() != Truth::True {
+                return all;
             }
+            let before = |other: &u32| {
+                let other = &graph.pairs[*other as usize];
+                other.truth.get() == Truth::True && other.since.get() < pair.since.get()
+            };
+            let next = match self.witness(graph, pair, &before) {
+                Some((witness, next)) => {
+                    all.push(witness);
+                    next
+                }
+                None => pair.outer.filter(before),
+            };
+            match next {
+                Some(next) => at = next,
+                None => return all,
+            }
+        }
+    }
+
+    /// What shows a pair at its own site, and the pair that shows that.
+    fn witness(
+        &self,
+        graph: &Graph,
+        pair: &Pair,
+        before: &impl Fn(&u32) -> bool,
+    ) -> Option<(Witness, Option<u32>)> {
+        let at = self.seen_from(graph, pair.site).site.thing;
+        for way in pair.ways.iter().filter(|way| self.way_value(graph, pair, way) == Truth::True) {
             let confer = &self.engine.policy.model().confers[way.confer.index()];
-            let at = here.site.thing;
             let Some(held) = confer.holds else {
-                return Some(Witness { confer: way.confer, at, held_at: None, by: None });
+                return Some((Witness { confer: way.confer, at, held_at: None, by: None }, None));
             };
             for (end, pairs) in &way.ends {
                 let held_at = graph.sites[*end as usize].0.thing;
                 if self.seen_from(graph, *end).holds_by_grant(held) {
-                    return Some(Witness { confer: way.confer, at, held_at, by: None });
+                    return Some((Witness { confer: way.confer, at, held_at, by: None }, None));
                 }
-                if let Some(inner) = pairs.iter().copied().find(|inner| before(*inner)) {
-                    let role = graph.pairs[inner as usize].role;
-                    let by = self.witness_of(graph, inner).map(|inner| (role, Box::new(inner)));
-                    return Some(Witness { confer: way.confer, at, held_at, by });
+                if let Some(inner) = pairs.iter().copied().find(before) {
+                    let by = Some(graph.pairs[inner as usize].role);
+                    return Some((Witness { confer: way.confer, at, held_at, by }, Some(inner)));
                 }
             }
         }
-        pair.outer.filter(|outer| before(*outer)).and_then(|outer| self.witness_of(graph, outer))
+        None
     }
 
     /// Whether the subject stands at the end of a conferral's path, itself or through groups.

@@ -10,10 +10,14 @@ use crate::charter::syntax::Effect;
 use crate::register::PlaceOf;
 use crate::source::Span;
 use crate::value::Truth;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
+
+/// One of a few words.
+pub type Word = Cow<'static, str>;
 
 /// Why an answer is what it is.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Explanation {
@@ -37,29 +41,30 @@ pub struct Explanation {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
     /// The advice of the rule that denies.
-    #[serde(skip_serializing_if = "serde_json::Map::is_empty")]
+    #[serde(default, skip_serializing_if = "serde_json::Map::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = Object))]
     pub advice: serde_json::Map<String, serde_json::Value>,
 }
 
 /// One station of the way.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Station {
     /// `subject`, `group`, `grant`, `place`, `role`, `rule` or `permission`.
-    pub kind: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub kind: Word,
     /// The thing.
     pub name: String,
     /// What is said of it.
-    #[serde(skip_serializing_if = "String::is_empty")]
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub note: String,
     /// Whether the way ends here, shut.
     pub shut: bool,
 }
 
 /// A role that arrived.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Arrival {
@@ -71,27 +76,31 @@ pub struct Arrival {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub grant: Option<String>,
     /// Whether it arrives: `true` or `undetermined`.
-    pub arrives: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub arrives: Word,
     /// Whether it gives the permission: `true`, `false`, `undetermined`.
-    pub gives: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub gives: Word,
     /// Whether a separation takes away what it gives.
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub separated: bool,
     /// The conditions on the way.
     pub conditions: Vec<ConditionTold>,
 }
 
 /// A rule about the permission.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct RuleTold {
     /// Its key.
     pub key: String,
     /// `allow` or `deny`.
-    pub effect: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub effect: Word,
     /// The value of its condition.
-    pub value: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub value: Word,
     /// Whether it reaches the subject at all.
     pub reaches: bool,
     /// Its condition.
@@ -99,7 +108,7 @@ pub struct RuleTold {
 }
 
 /// A condition with what became of it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct ConditionTold {
@@ -110,7 +119,8 @@ pub struct ConditionTold {
     /// As written.
     pub text: String,
     /// Its value.
-    pub value: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub value: Word,
     /// The part that made it so, with what was read.
     pub because: String,
     /// Its smallest parts.
@@ -118,18 +128,22 @@ pub struct ConditionTold {
 }
 
 /// A part of a condition.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct PartTold {
     /// As written.
     pub text: String,
     /// Its value.
-    pub value: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub value: Word,
     /// Paths in it, and what was read.
     #[cfg_attr(feature = "schema", schema(value_type = Vec<Vec<String>>))]
     pub reads: Vec<(String, String)>,
 }
+
+/// How many conferrals of a chain are told one by one.
+const MOST_WITNESSES: usize = 16;
 
 /// Decides a question and records why.
 pub fn explain(engine: Engine<'_>, asked: &Asked, scratch: &mut Scratch) -> (Decision, Explanation) {
@@ -260,8 +274,9 @@ impl Teller<'_> {
         let walk = Walk { conferral: &conferral, ..self.walk };
         let model = self.walk.engine.policy.model();
         for role in (0..model.roles.len()).map(RoleId::at) {
-            if let Some(witness) = walk.conferred_how(role) {
-                all.push((Arrived::Role(role), self.conferred(&witness)));
+            let witnesses = walk.conferred_how(role);
+            if !witnesses.is_empty() {
+                all.push((Arrived::Role(role), self.conferred(&witnesses)));
             }
         }
         all
@@ -498,11 +513,11 @@ impl Teller<'_> {
     fn how(&self, role: Arrived, via: Via) -> String {
         match via {
             Via::Conferred => {
-                let witness = match role {
+                let witnesses = match role {
                     Arrived::Role(role) => self.walk.conferred_how(role),
-                    Arrived::Made(_) => None,
+                    Arrived::Made(_) => Vec::new(),
                 };
-                witness.map_or_else(|| "from a relationship".to_owned(), |witness| self.conferred(&witness))
+                self.conferred(&witnesses)
             }
             Via::Given(given) => format!("given to {}", given.text()),
             Via::Grant { grant, holder } => {
@@ -515,21 +530,34 @@ impl Teller<'_> {
         }
     }
 
-    /// A conferral in words: `at manifest:m-204, as its declarant`.
-    fn conferred(&self, witness: &Witness) -> String {
+    /// Conferrals in words: `at manifest:m-204, as its declarant`.
+    fn conferred(&self, witnesses: &[Witness]) -> String {
         let engine = self.walk.engine;
         let model = engine.policy.model();
-        let confer = &model.confers[witness.confer.index()];
-        let at = witness.at.map_or_else(|| self.resource(), |id| engine.register.name(id).to_owned());
-        let Some(held) = confer.holds else {
-            return format!("at {at}, as its {}", confer.path_text);
-        };
-        let place = witness.held_at.map_or("", |id| engine.register.name(id));
-        let held = &model.roles[held.index()].key;
-        let further = witness.by.as_ref().map_or_else(String::new, |(role, inner)| {
-            format!(" ({} {})", model.roles[role.index()].key, self.conferred(inner))
-        });
-        format!("at {at}, as {held} at {place}{further}")
+        let mut words = String::new();
+        let mut open = 0;
+        let told = witnesses.len().min(MOST_WITNESSES);
+        for witness in &witnesses[..told] {
+            let confer = &model.confers[witness.confer.index()];
+            let at = witness.at.map_or_else(|| self.resource(), |id| engine.register.name(id).to_owned());
+            let Some(held) = confer.holds else {
+                words += &format!("at {at}, as its {}", confer.path_text);
+                break;
+            };
+            let place = witness.held_at.map_or("", |id| engine.register.name(id));
+            words += &format!("at {at}, as {} at {place}", model.roles[held.index()].key);
+            if let Some(by) = witness.by {
+                words += &format!(" ({} ", model.roles[by.index()].key);
+                open += 1;
+            }
+        }
+        if told < witnesses.len() {
+            words += &format!("and {} more", witnesses.len() - told);
+        }
+        if words.is_empty() {
+            return "from a relationship".to_owned();
+        }
+        words + &")".repeat(open)
     }
 
     fn key(&self, role: Arrived) -> &str {
@@ -564,8 +592,8 @@ impl Teller<'_> {
             role: self.key(arrival.role).to_owned(),
             how: self.how(arrival.role, arrival.via),
             grant,
-            arrives: arrival.arrives.word(),
-            gives: arrival.gives.word(),
+            arrives: arrival.arrives.word().into(),
+            gives: arrival.gives.word().into(),
             separated: arrival.separated,
             conditions: conditions.iter().map(|told| self.condition(told)).collect(),
         }
@@ -575,8 +603,8 @@ impl Teller<'_> {
         let declared = &self.walk.engine.policy.model().rules[rule.index()];
         RuleTold {
             key: declared.key.clone(),
-            effect: if declared.effect == Effect::Deny { "deny" } else { "allow" },
-            value: value.word(),
+            effect: if declared.effect == Effect::Deny { "deny" } else { "allow" }.into(),
+            value: value.word().into(),
             reaches,
             conditions: conditions.iter().map(|told| self.condition(told)).collect(),
         }
@@ -619,13 +647,13 @@ impl Teller<'_> {
             of,
             place: format!("{}:{}", place.path, place.line),
             text: self.text(span),
-            value: value.word(),
+            value: value.word().into(),
             because: self.with_reads(culprit),
             parts: parts
                 .iter()
                 .map(|part| PartTold {
                     text: self.text(part.span),
-                    value: part.value.word(),
+                    value: part.value.word().into(),
                     reads: part.reads.iter().map(|(span, read)| (self.text(*span), read.clone())).collect(),
                 })
                 .collect(),
@@ -655,5 +683,5 @@ impl Teller<'_> {
 }
 
 fn station(kind: &'static str, name: String, note: String, shut: bool) -> Station {
-    Station { kind, name, note, shut }
+    Station { kind: kind.into(), name, note, shut }
 }

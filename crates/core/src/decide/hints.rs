@@ -6,10 +6,11 @@ use super::{Engine, decide, with_scratch};
 use crate::charter::model::PermId;
 use crate::names::{did_you_mean, split_entity};
 use jiff::Timestamp;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// One affordance, judged.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Hint {
     /// Its key.
@@ -28,7 +29,8 @@ pub struct Hint {
 ///
 /// Each is judged on the request's resource if that is of its permission's type, else on whether
 /// the subject may do so with at least one registered resource. `request.permission` is not looked
-/// at. Costs two decisions an affordance, or a search that ends at its first find.
+/// at. Costs two decisions an affordance, or a search that ends at its first find. `go_on` is asked now and
+/// then; once it says no, there is no answer (none).
 ///
 /// # Errors
 /// If there is no such application or the request is malformed.
@@ -37,7 +39,8 @@ pub fn hints(
     application: &str,
     request: &Request,
     now: Timestamp,
-) -> Result<Vec<Hint>, Malformed> {
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Option<Vec<Hint>>, Malformed> {
     let model = engine.policy.model();
     let Some(owner) = model.applications.iter().position(|known| known.key == application) else {
         let near = did_you_mean(application, model.applications.iter().map(|known| known.key.as_str()));
@@ -49,12 +52,15 @@ pub fn hints(
             engine.policy.kind(split_entity(resource).map_err(|wrong| Malformed(wrong.into()))?.0)
         }
     };
-    let may = |permission: PermId| -> Result<(bool, bool), Malformed> {
+    let mut whole = true;
+    let mut may = |permission: PermId| -> Result<(bool, bool), Malformed> {
         let declared = &model.permissions[permission.index()];
         let request = Request { permission: declared.text.clone(), ..request.clone() };
         if kind != Some(declared.kind) {
             let first = Reaching { limit: Some(1), ..Reaching::default() };
-            let found = reach(engine, &request, now, &first, &mut || true)?;
+            let found = reach(engine, &request, now, &first, go_on)?;
+            // Broken off without a find, it says nothing.
+            whole &= !found.found.is_empty() || found.next.is_none();
             return Ok((!found.found.is_empty(), true));
         }
         let asked = request.resolve(engine, now)?;
@@ -89,5 +95,5 @@ pub fn hints(
             somewhere: elsewhere || visible[at].is_some_and(|(_, somewhere)| somewhere),
         });
     }
-    Ok(hints)
+    Ok(whole.then_some(hints))
 }

@@ -1,7 +1,7 @@
 //! Who may? Classes of subjects first, where every one of a class may, then individuals. Exact:
 //! everybody who could be allowed is decided about one by one.
 
-use super::question::{Malformed, Request, Resource, Subject};
+use super::question::{Malformed, Question, Request, Resource, Subject};
 use super::reach::by_grant_alone;
 use super::walk::Walk;
 use super::{Decision, Engine, Reason, Tenant, decide, with_scratch};
@@ -71,16 +71,7 @@ pub fn holders(
     let Ok(mut question) = asked.question else { return Ok(holders) };
     holders.anonymous = with_scratch(|scratch| decide(engine, &question, scratch)).allowed;
 
-    let register = engine.register;
-    let active = |id: &EntityId| {
-        matches!(register.kind(*id), Sym::USER | Sym::SERVICE) && register.state(*id) == State::Active
-    };
-    let some = by_grant_alone(engine, question.permission).then(|| granted(engine, &question.resource));
-    // Only of a class that everybody is looked at for can it be said that all of it may.
-    let candidates: Box<dyn Iterator<Item = EntityId>> = match some {
-        None => Box::new(register.all_entities().filter(active)),
-        Some(some) => Box::new(some.into_iter().filter(active)),
-    };
+    let candidates = could_be(engine, &question);
     let mut gifts: HashMap<RoleId, (Class, bool)> = HashMap::new();
     for role in
         engine.policy.given().iter().filter(|role| engine.policy.may_give(**role, question.permission))
@@ -124,6 +115,22 @@ pub fn holders(
     found.retain(|(id, _)| !classes.iter().any(|class| class.has(engine, *id, tenant)));
     holders.subjects = found;
     Ok(holders)
+}
+
+/// Every active user and service who could be let in, in order: by grants alone, if there is no other way.
+/// Only of a class that everybody is looked at for can it be said that all of it may.
+pub(super) fn could_be<'e>(
+    engine: Engine<'e>,
+    question: &Question,
+) -> Box<dyn Iterator<Item = EntityId> + 'e> {
+    let register = engine.register;
+    let active = move |id: &EntityId| {
+        matches!(register.kind(*id), Sym::USER | Sym::SERVICE) && register.state(*id) == State::Active
+    };
+    match by_grant_alone(engine, question.permission) {
+        false => Box::new(register.all_entities().filter(active)),
+        true => Box::new(granted(engine, &question.resource).into_iter().filter(active)),
+    }
 }
 
 /// Everybody who holds some role by a grant at a place around a resource, or everywhere, in order.

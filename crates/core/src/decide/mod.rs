@@ -37,6 +37,7 @@ pub use world::{NotSupposed, World};
 use crate::charter::model::{Condition, ConferId, KindId, PermId, RoleId, RuleId};
 use crate::charter::policy::Policy;
 use crate::charter::syntax::GivenTo;
+use crate::register::sight::Sight;
 use crate::register::{EntityId, Register, State, Sym};
 use crate::value::Truth;
 use confer::Conferral;
@@ -113,6 +114,8 @@ pub struct Engine<'a> {
     pub register: &'a Register,
     /// Their names, side by side.
     pub link: &'a Link,
+    /// What may be named: what may not is not there.
+    pub sight: &'a Sight,
 }
 
 impl<'a> Engine<'a> {

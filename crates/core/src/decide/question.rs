@@ -3,12 +3,12 @@
 
 use super::{Engine, Reason};
 use crate::charter::model::{Attribute, Kind, KindId, NameId, PermId, Relation, Stated};
-use crate::charter::policy::Policy;
-use crate::names::{did_you_mean, split_entity};
+use crate::names::{did_you_mean, is_key, split_entity};
 use crate::register::line::stated;
 use crate::register::{EntityId, State};
 use jiff::Timestamp;
 use serde_json::{Map, Value};
+use std::sync::{Arc, LazyLock};
 
 /// Most properties or context keys of one question.
 const MAX_PROPERTIES: usize = 256;
@@ -55,15 +55,15 @@ pub struct Question {
     /// With what.
     pub resource: Resource,
     /// What the request says of the subject.
-    pub of_subject: Said,
+    pub of_subject: Arc<Said>,
     /// What the request says of the resource.
-    pub of_resource: Said,
+    pub of_resource: Arc<Said>,
     /// The context, by the index of its declared keys.
-    pub context: Vec<Option<Stated>>,
+    pub context: Arc<[Option<Stated>]>,
     /// The moment it is asked about.
     pub now: Timestamp,
     /// The session it is asked in.
-    pub session: Option<Box<str>>,
+    pub session: Option<Arc<str>>,
 }
 
 /// A question as it comes in.
@@ -104,205 +104,338 @@ impl Request {
     /// A subject that is no subject, a name that is none, or a permission of another type than
     /// the resource's.
     pub fn resolve(&self, engine: Engine<'_>, now: Timestamp) -> Result<Asked, Malformed> {
-        let mut ignored = Vec::new();
-        let subject = self.subject(engine, &mut ignored)?;
-        if let Some(reason) = self.unknown(engine.policy)? {
-            let kind = self.permission.split(':').next().unwrap_or_default();
-            let known = engine.policy.model().kinds.iter().map(|kind| kind.key.as_str());
-            ignored.push(format!("the charter declares no type {kind:?}{}", did_you_mean(kind, known)));
-            return Ok(Asked { question: Err(reason), ignored });
-        }
-        let Some(permission) = engine.policy.permission(&self.permission) else {
-            let known = engine.policy.model().permissions.iter().map(|permission| permission.text.as_str());
-            let near = did_you_mean(&self.permission, known);
-            ignored.push(format!("the charter declares no permission {:?}{near}", self.permission));
-            return Ok(Asked { question: Err(Reason::UnknownPermission), ignored });
+        let reader = Reader { engine, now, tells: true };
+        let subject = reader.subject(&self.subject, &self.of_subject)?;
+        let permission = match reader.permission(&self.permission, self.resource.as_deref())? {
+            Ok(permission) => permission,
+            Err(unknown) => return Ok(reader.denied(unknown, &subject)),
         };
-        for (what, map) in
-            [("subject", &self.of_subject), ("resource", &self.of_resource), ("context", &self.context)]
-        {
-            if map.len() > MAX_PROPERTIES {
-                return Err(Malformed(format!("{what} has more than {MAX_PROPERTIES} properties")));
-            }
-        }
-        let model = engine.policy.model();
-        let kind = &model.kinds[model.permissions[permission.index()].kind.index()];
-        let (resource, of_resource) = self.resource(engine, kind, &mut ignored);
-        let of_subject = match subject {
+        let resource = reader.resource(permission, self.resource.as_deref(), &self.of_resource)?;
+        let context = reader.context(&self.context)?;
+        Ok(reader.asked(permission, &subject, &resource, &context))
+    }
+}
+
+/// What a request says of its subject, read.
+#[derive(Clone, Debug)]
+pub struct SubjectPart {
+    subject: Subject,
+    said: Arc<Said>,
+    ignored: Vec<String>,
+}
+
+/// What a request says of its resource, read.
+#[derive(Clone, Debug)]
+pub struct ResourcePart {
+    resource: Resource,
+    said: Arc<Said>,
+    ignored: Vec<String>,
+}
+
+/// The context of a request, read.
+#[derive(Clone, Debug)]
+pub struct ContextPart {
+    context: Arc<[Option<Stated>]>,
+    session: Option<Arc<str>>,
+    ignored: Vec<String>,
+}
+
+/// A type or permission that the charter does not declare.
+#[derive(Clone, Debug)]
+pub struct Unknown {
+    /// The code of the denial.
+    pub reason: Reason,
+    told: String,
+}
+
+/// Reads requests part by part: a part that many questions share is read once.
+#[derive(Clone, Copy, Debug)]
+pub struct Reader<'e> {
+    /// What is asked.
+    pub engine: Engine<'e>,
+    /// The moment that is asked about.
+    pub now: Timestamp,
+    /// Whether what does not count is told, with what may have been meant: costs a comparison of names.
+    pub tells: bool,
+}
+
+static NOTHING_SAID: LazyLock<Arc<Said>> = LazyLock::new(Arc::default);
+
+impl Reader<'_> {
+    /// Who asks.
+    ///
+    /// # Errors
+    /// If it is the name of no subject, or more is said of it than can be.
+    pub fn subject(&self, name: &str, properties: &Map<String, Value>) -> Result<SubjectPart, Malformed> {
+        let mut ignored = Vec::new();
+        let subject = self.who(name, &mut ignored)?;
+        few(properties, "subject")?;
+        let said = match subject {
             Subject::Anonymous => {
-                ignored.extend(
-                    self.of_subject.keys().map(|key| format!("subject.{key}: the subject is anonymous")),
-                );
-                Said::default()
+                let told = properties.keys().map(|key| format!("subject.{key}: the subject is anonymous"));
+                ignored.extend(told.take(if self.tells { usize::MAX } else { 0 }));
+                Arc::clone(&NOTHING_SAID)
             }
             Subject::Entity(id) => {
-                let kind = engine.kind(id).unwrap_or(KindId::USER);
-                said(engine, &model.kinds[kind.index()], &self.of_subject, "subject", &mut ignored)
+                let kind = self.engine.kind(id).unwrap_or(KindId::USER);
+                let kind = &self.engine.policy.model().kinds[kind.index()];
+                self.said(kind, properties, "subject", &mut ignored)
             }
         };
-        let context = self.context(engine.policy, &mut ignored);
-        let session = self.context.get("session").and_then(Value::as_str).map(Into::into);
-        let question =
-            Question { subject, permission, resource, of_subject, of_resource, context, now, session };
-        Ok(Asked { question: Ok(question), ignored })
+        Ok(SubjectPart { subject, said, ignored })
     }
 
-    fn subject(&self, engine: Engine<'_>, ignored: &mut Vec<String>) -> Result<Subject, Malformed> {
-        if self.subject == "anonymous" || self.subject.starts_with("anonymous:") {
+    fn who(&self, name: &str, ignored: &mut Vec<String>) -> Result<Subject, Malformed> {
+        if name == "anonymous" || name.starts_with("anonymous:") {
             return Ok(Subject::Anonymous);
         }
-        let (kind, _) = split_entity(&self.subject).map_err(|wrong| Malformed(wrong.into()))?;
+        let (kind, _) = match split_entity(name) {
+            Ok(parts) => parts,
+            // Nobody is registered under a name that none can be: unknown, like anybody else who is not.
+            Err(wrong) => match name.split_once(':') {
+                Some((kind @ ("user" | "service"), id)) if !id.is_empty() => (kind, id),
+                _ => return Err(Malformed(wrong.into())),
+            },
+        };
         if kind != "user" && kind != "service" {
             let near = did_you_mean(kind, ["user", "service", "anonymous"]);
             return Err(Malformed(format!(
                 "a subject is a user, a service or anonymous, not a {kind}{near}"
             )));
         }
-        Ok(match engine.register.find(&self.subject) {
+        // Whether they are deleted is for a decision to say, to those who see that.
+        let register = self.engine.register;
+        let found = register
+            .find(name)
+            .filter(|id| self.engine.sight.is_everything() || register.state(*id) != State::Deleted);
+        Ok(match found {
             Some(id) => Subject::Entity(id),
             None => {
-                ignored.push(format!("{} is not registered and is treated as anonymous", self.subject));
+                if self.tells {
+                    ignored.push(format!("{name} is not registered and is treated as anonymous"));
+                }
                 Subject::Anonymous
             }
         })
     }
 
-    /// Whether the type or the permission is unknown, in this order.
-    fn unknown(&self, policy: &Policy) -> Result<Option<Reason>, Malformed> {
-        let Some((kind, action)) = self.permission.split_once(':') else {
-            return Err(Malformed(format!("{:?} is not a permission: write type:action", self.permission)));
+    /// What is to be done.
+    ///
+    /// # Errors
+    /// If it is no permission, or one of another type than the resource's.
+    pub fn permission(
+        &self,
+        permission: &str,
+        resource: Option<&str>,
+    ) -> Result<Result<PermId, Unknown>, Malformed> {
+        let policy = self.engine.policy;
+        let kind = match permission.split_once(':') {
+            Some((kind, action)) if !kind.is_empty() && !action.is_empty() => kind,
+            _ => return Err(Malformed(format!("{permission:?} is not a permission: write type:action"))),
         };
-        if action.is_empty() || kind.is_empty() {
-            return Err(Malformed(format!("{:?} is not a permission: write type:action", self.permission)));
-        }
-        if let Some(resource) = &self.resource {
-            let (resource_kind, _) = split_entity(resource).map_err(|wrong| Malformed(wrong.into()))?;
-            if resource_kind != kind {
+        if let Some(resource) = resource {
+            let of = match split_entity(resource) {
+                Ok((of, _)) => of,
+                // Nothing is registered under a name that nothing can have.
+                Err(wrong) => match resource.split_once(':') {
+                    Some((of, id)) if is_key(of) && !id.is_empty() => of,
+                    _ => return Err(Malformed(wrong.into())),
+                },
+            };
+            if of != kind {
                 return Err(Malformed(format!(
-                    "{:?} is a permission for a {kind}, and {resource} is a {resource_kind}",
-                    self.permission
+                    "{permission:?} is a permission for a {kind}, and {resource} is a {of}"
                 )));
             }
         }
-        let known = policy.kind(kind).is_some_and(KindId::is_resource);
-        Ok((!known).then_some(Reason::UnknownType))
+        if !policy.kind(kind).is_some_and(KindId::is_resource) {
+            let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
+            let near = self.near(kind, known);
+            let told = format!("the charter declares no type {kind:?}{near}");
+            return Ok(Err(Unknown { reason: Reason::UnknownType, told }));
+        }
+        Ok(policy.permission(permission).ok_or_else(|| {
+            let known = policy.model().permissions.iter().map(|permission| permission.text.as_str());
+            let near = self.near(permission, known);
+            let told = format!("the charter declares no permission {permission:?}{near}");
+            Unknown { reason: Reason::UnknownPermission, told }
+        }))
     }
 
-    fn resource(&self, engine: Engine<'_>, kind: &Kind, ignored: &mut Vec<String>) -> (Resource, Said) {
-        let mut properties = self.of_resource.clone();
-        let within = properties.remove("within").filter(|value| !value.is_null());
-        let of_resource = said(engine, kind, &properties, "resource", ignored);
-        if let Some(id) = self.resource.as_ref().and_then(|name| engine.register.find(name)) {
-            if within.is_some() {
+    fn near<'n>(&self, wrong: &str, known: impl Iterator<Item = &'n str>) -> String {
+        if self.tells { did_you_mean(wrong, known) } else { String::new() }
+    }
+
+    /// What it is to be done with.
+    ///
+    /// # Errors
+    /// If more is said of it than can be.
+    pub fn resource(
+        &self,
+        permission: PermId,
+        name: Option<&str>,
+        properties: &Map<String, Value>,
+    ) -> Result<ResourcePart, Malformed> {
+        few(properties, "resource")?;
+        let engine = self.engine;
+        let model = engine.policy.model();
+        let kind = &model.kinds[model.permissions[permission.index()].kind.index()];
+        let mut ignored = Vec::new();
+        let said = self.said(kind, properties, "resource", &mut ignored);
+        let within = properties.get("within").filter(|value| !value.is_null());
+        let found = name.and_then(|name| engine.register.find(name));
+        if let Some(id) = found.filter(|id| self.engine.sight.names(engine.register, *id)) {
+            if within.is_some() && self.tells {
                 ignored.push("resource.within: the resource is registered".to_owned());
             }
-            return (Resource::Registered(id), of_resource);
+            return Ok(ResourcePart { resource: Resource::Registered(id), said, ignored });
         }
-        let outer = within.and_then(|value| match stated_within(engine, kind, &value) {
+        let within = within.and_then(|value| match self.within(kind, value) {
             Ok(id) => Some(id),
             Err(why) => {
-                ignored.push(format!("resource.within: {why}"));
+                if self.tells {
+                    ignored.push(format!("resource.within: {why}"));
+                }
                 None
             }
         });
-        let name = self.resource.as_deref().map(Into::into);
-        (Resource::Stated { name, within: outer }, of_resource)
+        let resource = Resource::Stated { name: name.map(Into::into), within };
+        Ok(ResourcePart { resource, said, ignored })
     }
 
-    fn context(&self, policy: &Policy, ignored: &mut Vec<String>) -> Vec<Option<Stated>> {
+    /// Where an unregistered resource is said to lie.
+    fn within(&self, kind: &Kind, value: &Value) -> Result<EntityId, String> {
+        let model = self.engine.policy.model();
+        let text = value.as_str().ok_or("it names one entity")?;
+        let (outer, _) = split_entity(text)?;
+        let declared = kind.within.iter().any(|kind| model.kinds[kind.index()].key == outer);
+        if !declared {
+            return Err(format!("a {} does not lie within a {outer}", kind.key));
+        }
+        self.named(text).ok_or_else(|| format!("{text} is not registered"))
+    }
+
+    /// An entity that is registered and may be named.
+    fn named(&self, name: &str) -> Option<EntityId> {
+        let register = self.engine.register;
+        register.registered(name).filter(|id| self.engine.sight.names(register, *id))
+    }
+
+    /// The surroundings.
+    ///
+    /// # Errors
+    /// If they have more keys than they can.
+    pub fn context(&self, context: &Map<String, Value>) -> Result<ContextPart, Malformed> {
+        few(context, "context")?;
+        let policy = self.engine.policy;
         let declared = &policy.model().context;
-        for key in self.context.keys().filter(|key| key.as_str() != "session") {
-            if !declared.iter().any(|attribute| policy.name(attribute.name) == key) {
-                let near = did_you_mean(key, declared.iter().map(|attribute| policy.name(attribute.name)));
-                ignored.push(format!("context.{key}: not declared{near}"));
+        let mut ignored = Vec::new();
+        if self.tells {
+            for key in context.keys().filter(|key| key.as_str() != "session") {
+                if !declared.iter().any(|attribute| policy.name(attribute.name) == key) {
+                    let names = declared.iter().map(|attribute| policy.name(attribute.name));
+                    ignored.push(format!("context.{key}: not declared{}", self.near(key, names)));
+                }
             }
         }
-        declared
-            .iter()
-            .map(|attribute| self.context.get(policy.name(attribute.name)).and_then(stated))
-            .collect()
+        let read = |attribute: &Attribute| context.get(policy.name(attribute.name)).and_then(stated);
+        Ok(ContextPart {
+            context: declared.iter().map(read).collect(),
+            session: context.get("session").and_then(Value::as_str).map(Into::into),
+            ignored,
+        })
     }
-}
 
-fn stated_within(engine: Engine<'_>, kind: &Kind, value: &Value) -> Result<EntityId, String> {
-    let model = engine.policy.model();
-    let text = value.as_str().ok_or("it names one entity")?;
-    let (outer, _) = split_entity(text)?;
-    let declared = kind.within.iter().any(|kind| model.kinds[kind.index()].key == outer);
-    if !declared {
-        return Err(format!("a {} does not lie within a {outer}", kind.key));
+    /// The question that the parts make.
+    pub fn asked(
+        &self,
+        permission: PermId,
+        subject: &SubjectPart,
+        resource: &ResourcePart,
+        context: &ContextPart,
+    ) -> Asked {
+        let question = Question {
+            subject: subject.subject,
+            permission,
+            resource: resource.resource.clone(),
+            of_subject: Arc::clone(&subject.said),
+            of_resource: Arc::clone(&resource.said),
+            context: Arc::clone(&context.context),
+            now: self.now,
+            session: context.session.clone(),
+        };
+        let ignored = [&subject.ignored, &resource.ignored, &context.ignored];
+        Asked { question: Ok(question), ignored: ignored.into_iter().flatten().cloned().collect() }
     }
-    engine.register.registered(text).ok_or_else(|| format!("{text} is not registered"))
-}
 
-/// The properties that count, by what the type declares.
-fn said(
-    engine: Engine<'_>,
-    kind: &Kind,
-    properties: &Map<String, Value>,
-    whose: &str,
-    ignored: &mut Vec<String>,
-) -> Said {
-    let mut said = Said::default();
-    let policy = engine.policy;
-    for (key, value) in properties {
-        if let Some(attribute) = kind.attributes.iter().find(|a| policy.name(a.name) == key) {
-            attribute_said(attribute, key, value, whose, &mut said, ignored);
-        } else if let Some(relation) = kind.relations.iter().find(|r| policy.name(r.name) == key) {
-            relation_said(engine, relation, key, value, whose, &mut said, ignored);
-        } else {
-            let names = kind.attributes.iter().map(|a| a.name).chain(kind.relations.iter().map(|r| r.name));
-            let near = did_you_mean(key, names.map(|name| policy.name(name)));
-            ignored.push(format!("{whose}.{key}: not declared for a {}{near}", kind.key));
+    /// The denial that something unknown meets.
+    pub fn denied(&self, unknown: Unknown, subject: &SubjectPart) -> Asked {
+        let unregistered = subject.ignored.iter().filter(|told| told.ends_with("treated as anonymous"));
+        let ignored = unregistered.cloned().chain([unknown.told]).collect();
+        Asked { question: Err(unknown.reason), ignored }
+    }
+
+    /// The properties that count, by what the type declares.
+    fn said(
+        &self,
+        kind: &Kind,
+        properties: &Map<String, Value>,
+        whose: &str,
+        ignored: &mut Vec<String>,
+    ) -> Arc<Said> {
+        if properties.is_empty() {
+            return Arc::clone(&NOTHING_SAID);
         }
+        let mut said = Said::default();
+        let policy = self.engine.policy;
+        for (key, value) in properties.iter().filter(|(key, _)| key.as_str() != "within") {
+            let why = if let Some(attribute) = kind.attributes.iter().find(|a| policy.name(a.name) == key) {
+                attribute_said(attribute, value, &mut said)
+            } else if let Some(relation) = kind.relations.iter().find(|r| policy.name(r.name) == key) {
+                self.relation_said(relation, value, &mut said)
+            } else {
+                let names =
+                    kind.attributes.iter().map(|a| a.name).chain(kind.relations.iter().map(|r| r.name));
+                let near = self.near(key, names.map(|name| policy.name(name)));
+                Some(format!("not declared for a {}{near}", kind.key))
+            };
+            if let (Some(why), true) = (why, self.tells) {
+                ignored.push(format!("{whose}.{key}: {why}"));
+            }
+        }
+        Arc::new(said)
     }
-    said
+
+    fn relation_said(&self, relation: &Relation, value: &Value, said: &mut Said) -> Option<String> {
+        if !relation.from.reads_request() {
+            return Some("it is read from the register only".to_owned());
+        }
+        let items = match value {
+            Value::Null => return None,
+            Value::Array(items) if relation.many || items.len() == 1 => items.as_slice(),
+            Value::Array(_) => &[],
+            one => std::slice::from_ref(one),
+        };
+        let wrong_count = !relation.many && items.len() != 1;
+        let to: Option<Vec<EntityId>> = items.iter().map(|item| self.named(item.as_str()?)).collect();
+        let to = to.filter(|_| !wrong_count);
+        let why = to.is_none().then(|| "it names something that is not registered, so it cannot be read");
+        said.relations.push((relation.name, to));
+        why.map(str::to_owned)
+    }
 }
 
-fn attribute_said(
-    attribute: &Attribute,
-    key: &str,
-    value: &Value,
-    whose: &str,
-    said: &mut Said,
-    ignored: &mut Vec<String>,
-) {
+fn few(said: &Map<String, Value>, what: &str) -> Result<(), Malformed> {
+    if said.len() > MAX_PROPERTIES {
+        return Err(Malformed(format!("{what} has more than {MAX_PROPERTIES} properties")));
+    }
+    Ok(())
+}
+
+fn attribute_said(attribute: &Attribute, value: &Value, said: &mut Said) -> Option<String> {
     if !attribute.from.reads_request() {
-        ignored.push(format!("{whose}.{key}: it is read from the register only"));
-    } else if let Some(value) = stated(value) {
-        said.attributes.push((attribute.name, value));
+        return Some("it is read from the register only".to_owned());
     }
-}
-
-fn relation_said(
-    engine: Engine<'_>,
-    relation: &Relation,
-    key: &str,
-    value: &Value,
-    whose: &str,
-    said: &mut Said,
-    ignored: &mut Vec<String>,
-) {
-    if !relation.from.reads_request() {
-        ignored.push(format!("{whose}.{key}: it is read from the register only"));
-        return;
-    }
-    let items = match value {
-        Value::Null => return,
-        Value::Array(items) if relation.many || items.len() == 1 => items.as_slice(),
-        Value::Array(_) => &[],
-        one => std::slice::from_ref(one),
-    };
-    let wrong_count = !relation.many && items.len() != 1;
-    let find = |item: &Value| {
-        let id = engine.register.find(item.as_str()?)?;
-        (engine.register.state(id) != State::Deleted).then_some(id)
-    };
-    let to: Option<Vec<EntityId>> = items.iter().map(find).collect();
-    let to = to.filter(|_| !wrong_count);
-    if to.is_none() {
-        ignored
-            .push(format!("{whose}.{key}: it names something that is not registered, so it cannot be read"));
-    }
-    said.relations.push((relation.name, to));
+    said.attributes.extend(stated(value).map(|value| (attribute.name, value)));
+    None
 }

@@ -5,6 +5,7 @@
 use super::question::{Malformed, Question, Request, Resource, Subject};
 use super::{Decision, Engine, Named, Reason, decide, with_scratch};
 use crate::charter::model::PermId;
+use crate::register::sight::Sight;
 use crate::register::{EntityId, PlaceOf, Register, State};
 use jiff::Timestamp;
 
@@ -54,23 +55,17 @@ pub fn reach(
     let under = match &at.under {
         None => None,
         Some(name) => {
-            let found = engine.register.registered(name);
+            let found =
+                engine.register.registered(name).filter(|id| engine.sight.names(engine.register, *id));
             Some(found.ok_or_else(|| Malformed(format!("{name} is not registered")))?)
         }
     };
-    let kind = engine.policy.model().permissions[question.permission.index()].kind;
     let fits = |id: &EntityId| {
-        engine.kind(*id) == Some(kind)
-            && at.after.is_none_or(|after| *id > after)
-            && engine.register.state(*id) != State::Deleted
+        at.after.is_none_or(|after| *id > after)
             && under.is_none_or(|under| lies_within(engine.register, *id, under))
     };
-    let candidates: Box<dyn Iterator<Item = EntityId>> = match candidates(engine, &question) {
-        None => Box::new(engine.register.all_entities().filter(fits)),
-        Some(some) => Box::new(some.into_iter().filter(fits)),
-    };
     let mut last = at.after;
-    for id in candidates {
+    for id in within_reach(engine, &question).into_iter().filter(fits) {
         let full = at.limit.is_some_and(|limit| reached.found.len() >= limit);
         if full || (reached.examined % 256 == 255 && !go_on()) {
             // What the last page ended with was decided; the next one begins behind it.
@@ -106,6 +101,20 @@ pub(super) fn by_grant_alone(engine: Engine<'_>, permission: PermId) -> bool {
     policy.allows(permission).is_empty()
         && !policy.given().iter().any(gives)
         && !policy.conferred_roots(permission).iter().any(gives)
+}
+
+/// The registered resources of the permission's type that could be reached, of those in sight, in order.
+pub(super) fn within_reach(engine: Engine<'_>, question: &Question) -> Vec<EntityId> {
+    let kind = engine.policy.model().permissions[question.permission.index()].kind;
+    let fits = |id: &EntityId| engine.kind(*id) == Some(kind) && engine.register.state(*id) != State::Deleted;
+    let mut all: Vec<EntityId> = match (engine.sight, candidates(engine, question)) {
+        (Sight::Everything, None) => engine.register.all_entities().filter(fits).collect(),
+        (Sight::Everything, Some(some)) => some.into_iter().filter(fits).collect(),
+        // What is not in sight is not even looked at.
+        (Sight::Tenants(_), _) => engine.sight.all(engine.register).filter(fits).collect(),
+    };
+    all.sort_unstable();
+    all
 }
 
 /// The resources that the subject's grants could reach, in order; none if it could be any.

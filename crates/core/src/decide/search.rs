@@ -2,12 +2,18 @@
 //! page can be asked of another node than the one before.
 
 use super::question::{Malformed, Request, Resource, Subject};
-use super::reach::candidates;
 use super::{Engine, decide, with_scratch};
-use crate::register::EntityId;
+use crate::register::{EntityId, Sym};
 use jiff::Timestamp;
 use std::cmp::Reverse;
 use std::collections::BinaryHeap;
+
+/// How many are decided about on each page, however little time there is: a page that found nobody moves
+/// on all the same.
+const AT_LEAST: usize = 64;
+
+/// Which page: what comes after a name, so many at most.
+pub type Page<'p> = (&'p str, usize);
 
 /// One page.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -18,11 +24,11 @@ pub struct Found {
     pub next: Option<String>,
 }
 
-/// The registered resources of the permission's type that the subject may act on.
+/// The registered resources of the permission's type that the subject may act on, of those in sight.
 ///
-/// What the request says of the resource is left out. `go_on` is asked before each decision; once it
-/// says no, the page ends. Costs a look at each resource that could be reached, and a decision for
-/// each up to the page's end.
+/// What the request says of the resource is left out. `go_on` is asked before each decision but the first
+/// few; once it says no, the page ends. Costs a look at each resource that could be reached, and a decision
+/// for each up to the page's end.
 ///
 /// # Errors
 /// If the request is malformed.
@@ -30,17 +36,13 @@ pub fn resources(
     engine: Engine<'_>,
     request: &Request,
     now: Timestamp,
-    page: (&str, usize),
+    page: Page<'_>,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Found, Malformed> {
     let request = Request { resource: None, of_resource: serde_json::Map::new(), ..request.clone() };
-    let Ok(mut question) = request.resolve(engine, now)?.question else { return Ok(Found::default()) };
-    let kind = engine.policy.model().permissions[question.permission.index()].kind;
-    let fits = |id: &EntityId| engine.kind(*id) == Some(kind);
-    let all: Vec<EntityId> = match candidates(engine, &question) {
-        None => engine.register.all_entities().filter(fits).collect(),
-        Some(some) => some.into_iter().filter(fits).collect(),
-    };
+    let asked = request.resolve(engine, now)?;
+    let Ok(mut question) = asked.question else { return Ok(Found::default()) };
+    let all = super::reach::within_reach(engine, &question);
     Ok(by_name(engine, all, page, go_on, |id| {
         question.resource = Resource::Registered(id);
         with_scratch(|scratch| decide(engine, &question, scratch)).allowed
@@ -49,7 +51,8 @@ pub fn resources(
 
 /// The registered subjects of a kind (`user` or `service`) who may.
 ///
-/// What the request says of the subject is left out. Costs as [`resources`], with all of the kind.
+/// What the request says of the subject is left out. Costs as [`resources`], with everybody who could be
+/// let in: by grants around the resource, where there is no other way.
 ///
 /// # Errors
 /// If the request is malformed.
@@ -58,14 +61,16 @@ pub fn subjects(
     kind: &str,
     request: &Request,
     now: Timestamp,
-    page: (&str, usize),
+    page: Page<'_>,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Found, Malformed> {
     let nobody =
         Request { subject: "anonymous".to_owned(), of_subject: serde_json::Map::new(), ..request.clone() };
-    let Ok(mut question) = nobody.resolve(engine, now)?.question else { return Ok(Found::default()) };
-    let register = engine.register;
-    let all = register.all_entities().filter(|id| register.text(register.kind(*id)) == kind).collect();
+    let asked = nobody.resolve(engine, now)?;
+    let Ok(mut question) = asked.question else { return Ok(Found::default()) };
+    let kind = if kind == "service" { Sym::SERVICE } else { Sym::USER };
+    let of_kind = |id: &EntityId| engine.register.kind(*id) == kind;
+    let all = super::holders::could_be(engine, &question).filter(of_kind).collect();
     Ok(by_name(engine, all, page, go_on, |id| {
         question.subject = Subject::Entity(id);
         with_scratch(|scratch| decide(engine, &question, scratch)).allowed
@@ -75,7 +80,7 @@ pub fn subjects(
 fn by_name(
     engine: Engine<'_>,
     all: Vec<EntityId>,
-    (after, limit): (&str, usize),
+    (after, limit): Page<'_>,
     go_on: &mut dyn FnMut() -> bool,
     mut may: impl FnMut(EntityId) -> bool,
 ) -> Found {
@@ -83,12 +88,14 @@ fn by_name(
     let mut heap: BinaryHeap<_> = named.filter(|(name, _)| *name > after).map(Reverse).collect();
     let mut found = Found::default();
     let mut last = after;
+    let mut decided = 0;
     while let Some(Reverse((name, id))) = heap.pop() {
-        if found.names.len() >= limit || !go_on() {
+        if found.names.len() >= limit || (decided >= AT_LEAST && !go_on()) {
             found.next = Some(last.to_owned());
             break;
         }
         last = name;
+        decided += 1;
         if may(id) {
             found.names.push(name.to_owned());
         }

@@ -11,21 +11,21 @@ use crate::register::EntityId;
 use crate::register::sight::Sight;
 use crate::value::Value;
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 /// Most changes tried for one answer.
 pub const MAX_TRIALS: usize = 200;
 
 /// What it would take.
-#[derive(Clone, Debug, Default, Serialize)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Take {
     /// Each is enough: a change, or two together.
     pub ways: Vec<Vec<Proposal>>,
     /// The deny rule that stands whatever roles the subject holds.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub denied_by: Option<String>,
     /// How many were tried.
     pub trials: usize,
@@ -34,7 +34,7 @@ pub struct Take {
 }
 
 /// One change that could be made.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Proposal {
@@ -46,7 +46,7 @@ pub struct Proposal {
 }
 
 /// Where a change would be made.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Proposed {

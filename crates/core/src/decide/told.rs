@@ -1,147 +1,199 @@
-//! Questions with a blank and their answers as JSON: the same offline and over the network.
+//! Questions with a blank and their answers as they are told: the same offline and over the network.
 
-use super::actions::actions;
-use super::explain::explain;
-use super::hints::hints;
-use super::holders::{Class, holders};
-use super::question::Request;
-use super::reach::{Reaching, reach};
-use super::rows::{Columns, Sql, Where, rows};
+use super::actions::actions as all_actions;
+use super::explain::{Word, explain};
+use super::hints::{Hint, hints as all_hints};
+use super::holders::{Class, holders as all_holders};
+use super::question::{Malformed, Request};
+use super::reach::{Reaching, reach as all_reach};
+use super::rows::{Columns, NoFilter, Sql, Where, rows as row_filter};
 use super::{Engine, with_scratch};
 use crate::charter::syntax::GivenTo;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
-use serde_json::{Value, json};
+use serde_json::Value;
 
-/// What a question leaves blank.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Blank {
-    /// What may they do with it?
-    Actions,
-    /// Which resources may they do it with?
-    Reach,
-    /// Who may do it?
-    Holders,
-    /// On which rows of an application's table?
-    Rows,
-    /// What does an application's interface show and enable?
-    Hints,
+/// A list, or a page of one.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct Listed<T> {
+    /// What is listed.
+    pub items: Vec<T>,
+    /// Whether that is all.
+    pub whole: bool,
+    /// Where the next page begins, if there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+    /// Of resources: whether one that is not registered, and of which nothing is said, is meant too.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub new: bool,
 }
 
-/// What may be said beside a question with a blank; each key belongs to one of them.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
-pub struct Beside {
-    /// `reach`: only what lies within this.
-    pub under: Option<String>,
-    /// `reach`: only what was registered after this one.
-    pub after: Option<String>,
-    /// `reach`: at most so many.
-    pub limit: Option<usize>,
-    /// `holders`: tell of each how they come to it.
-    pub through: bool,
-    /// `rows`: the columns of the application's table.
-    pub columns: Option<Columns>,
-    /// `hints`: the application.
-    pub application: String,
-}
-
-/// Answers a question with a blank.
-///
-/// `actions`, `reach`, `holders` and `hints` answer with `items`, `rows` with `filter` (and `sql`
-/// where columns are given). `go_on` is asked now and then; once it says no, a list ends early and
-/// says `"whole": false`, and a row filter is refused.
-///
-/// # Errors
-/// If the request is malformed, or there is no row filter, in words.
-pub fn told(
-    engine: Engine<'_>,
-    blank: Blank,
-    request: &Request,
-    beside: &Beside,
-    now: Timestamp,
-    go_on: &mut dyn FnMut() -> bool,
-) -> Result<Value, String> {
-    match blank {
-        Blank::Actions => actions_told(engine, request, now),
-        Blank::Reach => reach_told(engine, request, beside, now, go_on),
-        Blank::Holders => holders_told(engine, request, beside.through, now, go_on),
-        Blank::Rows => rows_told(engine, request, beside.columns.as_ref(), now, go_on),
-        Blank::Hints => {
-            let found =
-                hints(engine, &beside.application, request, now).map_err(|wrong| wrong.to_string())?;
-            Ok(json!({ "items": found, "whole": true }))
-        }
+impl<T> Listed<T> {
+    fn all(items: Vec<T>) -> Listed<T> {
+        Listed { items, whole: true, next: None, new: false }
     }
 }
 
-fn actions_told(engine: Engine<'_>, request: &Request, now: Timestamp) -> Result<Value, String> {
-    let found = actions(engine, request, now).map_err(|wrong| wrong.to_string())?;
-    let item = |(permission, decision): &(crate::charter::model::PermId, super::Decision)| {
-        let declared = &engine.policy.model().permissions[permission.index()];
-        json!({
-            "answer": if decision.allowed { "allowed" } else { "denied" },
-            "permission": declared.text,
-            "reason": decision.reason.code(engine),
-            "description": declared.description,
-        })
-    };
-    Ok(json!({ "items": found.iter().map(item).collect::<Vec<_>>(), "whole": true }))
+/// A permission, with its answer.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct ActionTold {
+    /// `allowed` or `denied`.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub answer: Word,
+    /// `type:action`.
+    pub permission: String,
+    /// The reason code.
+    pub reason: String,
+    /// For people.
+    pub description: String,
 }
 
-fn reach_told(
+/// A resource that may be acted on.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct ResourceTold {
+    /// `type:id`.
+    pub resource: String,
+    /// The reason code.
+    pub reason: String,
+}
+
+/// Somebody who may, or a class of whom everybody may.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct HolderTold {
+    /// A name, or a class in words.
+    pub who: String,
+    /// The reason code.
+    pub reason: String,
+    /// How they come to it, where that was asked for.
+    pub through: Option<String>,
+}
+
+/// A row filter.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct RowsTold {
+    /// The filter as a tree.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
+    pub filter: Value,
+    /// Whether it selects nothing.
+    pub none: bool,
+    /// As SQL, where columns were given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sql: Option<Sql>,
+}
+
+/// Why nothing is told.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotTold {
+    /// The question makes no sense.
+    #[error(transparent)]
+    Malformed(#[from] Malformed),
+    /// There is no row filter.
+    #[error("no row filter: {0}")]
+    NoFilter(#[from] NoFilter),
+    /// A page is to begin after something that is not registered.
+    #[error("{0} is not registered; begin anew")]
+    NoPage(String),
+    /// It was broken off, and has no answer that is only part of one.
+    #[error("it was broken off: there is too much to look through in the time there is")]
+    BrokenOff,
+}
+
+/// What may they do with it? One decision for each action of its type.
+///
+/// # Errors
+/// If the request makes no sense.
+pub fn actions(engine: Engine<'_>, request: &Request, now: Timestamp) -> Result<Listed<ActionTold>, NotTold> {
+    let found = all_actions(engine, request, now)?;
+    let told = found.iter().map(|(permission, decision)| {
+        let declared = &engine.policy.model().permissions[permission.index()];
+        ActionTold {
+            answer: if decision.allowed { "allowed" } else { "denied" }.into(),
+            permission: declared.text.clone(),
+            reason: decision.reason.code(engine),
+            description: declared.description.clone(),
+        }
+    });
+    Ok(Listed::all(told.collect()))
+}
+
+/// Which resources may they do it with? `go_on` is asked now and then; once it says no, the list ends
+/// where it is, and says where to go on.
+///
+/// # Errors
+/// If the request makes no sense, or a page is to begin after what is not registered.
+pub fn reach(
     engine: Engine<'_>,
     request: &Request,
-    beside: &Beside,
+    (under, after, limit): (Option<&str>, Option<&str>, Option<usize>),
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
-) -> Result<Value, String> {
-    let after = beside.after.as_ref().map(|name| {
-        engine.register.find(name).ok_or_else(|| format!("{name} is not registered; begin anew"))
+) -> Result<Listed<ResourceTold>, NotTold> {
+    let after = after.map(|name| {
+        let found = engine.register.find(name).filter(|id| engine.sight.names(engine.register, *id));
+        found.ok_or_else(|| NotTold::NoPage(name.to_owned()))
     });
-    let at = Reaching { under: beside.under.clone(), after: after.transpose()?, limit: beside.limit };
-    let reached = reach(engine, request, now, &at, go_on).map_err(|wrong| wrong.to_string())?;
-    let item = |(id, reason): &(crate::register::EntityId, super::Reason)| json!({ "resource": engine.register.name(*id), "reason": reason.code(engine) });
-    Ok(json!({
-        "items": reached.found.iter().map(item).collect::<Vec<_>>(),
-        "next": reached.next.map(|id| engine.register.name(id)),
-        "whole": reached.next.is_none(),
-        "new": reached.new,
-    }))
+    let at = Reaching { under: under.map(str::to_owned), after: after.transpose()?, limit };
+    let reached = all_reach(engine, request, now, &at, go_on)?;
+    let told = reached.found.iter().map(|(id, reason)| ResourceTold {
+        resource: engine.register.name(*id).to_owned(),
+        reason: reason.code(engine),
+    });
+    Ok(Listed {
+        items: told.collect(),
+        whole: reached.next.is_none(),
+        next: reached.next.map(|id| engine.register.name(id).to_owned()),
+        new: reached.new,
+    })
 }
 
-fn holders_told(
+/// Who may do it? Classes first, then individuals; `through` tells how each comes to it. `go_on` is asked
+/// now and then; once it says no, the list ends where it is.
+///
+/// # Errors
+/// If the request makes no sense.
+pub fn holders(
     engine: Engine<'_>,
     request: &Request,
     through: bool,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
-) -> Result<Value, String> {
+) -> Result<Listed<HolderTold>, NotTold> {
     let request = Request { subject: "anonymous".to_owned(), ..request.clone() };
-    let found = holders(engine, &request, now, go_on).map_err(|wrong| wrong.to_string())?;
-    let how = |subject: &str| -> Result<Value, String> {
+    let found = all_holders(engine, &request, now, go_on)?;
+    let how = |subject: &str| -> Result<String, Malformed> {
         let request = Request { subject: subject.to_owned(), ..request.clone() };
-        let asked = request.resolve(engine, now).map_err(|wrong| wrong.to_string())?;
-        Ok(with_scratch(|scratch| explain(engine, &asked, scratch)).1.sentence.into())
+        let asked = request.resolve(engine, now)?;
+        Ok(with_scratch(|scratch| explain(engine, &asked, scratch)).1.sentence)
     };
-    let mut items: Vec<Value> = Vec::new();
+    let mut items = Vec::new();
     if found.anonymous {
-        items.push(json!({ "who": "anyone", "reason": "", "through": how("anonymous")? }));
+        let through = Some(how("anonymous")?);
+        items.push(HolderTold { who: "anyone".to_owned(), reason: String::new(), through });
     }
     for class in &found.classes {
         let role = &engine.policy.model().roles[class.role.index()].key;
-        items.push(json!({
-            "who": class_words(class, request.resource.as_deref()),
-            "reason": format!("role:{role}"),
-            "through": format!("{role} given to {}, {} now", class.given_to.text(), class.count),
-        }));
+        items.push(HolderTold {
+            who: class_words(class, request.resource.as_deref()),
+            reason: format!("role:{role}"),
+            through: Some(format!("{role} given to {}, {} now", class.given_to.text(), class.count)),
+        });
     }
     for (subject, reason) in &found.subjects {
         let name = engine.register.name(*subject);
-        let through = if through { how(name)? } else { Value::Null };
-        items.push(json!({ "who": name, "reason": reason.code(engine), "through": through }));
+        let through = if through { Some(how(name)?) } else { None };
+        items.push(HolderTold { who: name.to_owned(), reason: reason.code(engine), through });
     }
-    Ok(json!({ "items": items, "whole": found.whole }))
+    Ok(Listed { items, whole: found.whole, next: None, new: false })
 }
 
 fn class_words(class: &Class, resource: Option<&str>) -> String {
@@ -157,17 +209,38 @@ fn class_words(class: &Class, resource: Option<&str>) -> String {
     }
 }
 
-fn rows_told(
+/// On which rows of an application's table? `go_on` is asked before each decision; once it says no, there
+/// is no filter.
+///
+/// # Errors
+/// If the request makes no sense, or it cannot be said on these columns.
+pub fn rows(
     engine: Engine<'_>,
     request: &Request,
     columns: Option<&Columns>,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
-) -> Result<Value, String> {
-    let filter = rows(engine, request, now, columns, go_on).map_err(|why| format!("no row filter: {why}"))?;
-    let mut told = json!({ "filter": filter.to_json(), "none": filter == Where::None });
-    if let Some(columns) = columns {
-        told["sql"] = serde_json::to_value(Sql::new(&filter, columns)).unwrap_or_default();
-    }
-    Ok(told)
+) -> Result<RowsTold, NotTold> {
+    let filter = row_filter(engine, request, now, columns, go_on)?;
+    Ok(RowsTold {
+        filter: filter.to_json(),
+        none: filter == Where::None,
+        sql: columns.map(|columns| Sql::new(&filter, columns)),
+    })
+}
+
+/// What does an application's interface show and enable? `go_on` is asked now and then; once it says no,
+/// there is no answer.
+///
+/// # Errors
+/// If the request makes no sense, or it was broken off.
+pub fn hints(
+    engine: Engine<'_>,
+    application: &str,
+    request: &Request,
+    now: Timestamp,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Listed<Hint>, NotTold> {
+    let found = all_hints(engine, application, request, now, go_on)?;
+    Ok(Listed::all(found.ok_or(NotTold::BrokenOff)?))
 }

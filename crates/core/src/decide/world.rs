@@ -42,7 +42,12 @@ impl World {
 
     /// Ready to be asked.
     pub fn engine(&self) -> Engine<'_> {
-        Engine { policy: &self.policy, register: &self.register, link: &self.link }
+        self.engine_in(&Sight::Everything)
+    }
+
+    /// Ready to be asked by somebody who sees some of the facts.
+    pub fn engine_in<'w>(&'w self, sight: &'w Sight) -> Engine<'w> {
+        Engine { policy: &self.policy, register: &self.register, link: &self.link, sight }
     }
 
     /// The charter.

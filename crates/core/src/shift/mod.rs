@@ -10,7 +10,7 @@ mod alike;
 mod depends;
 mod places;
 
-use crate::decide::question::{Question, Request, Resource, Said, Subject};
+use crate::decide::question::{Question, Request, Resource, Subject};
 use crate::decide::{Decision, Reason, World, decide, with_scratch};
 use crate::register::EntityId;
 use alike::Alike;
@@ -19,6 +19,7 @@ use jiff::Timestamp;
 use places::Places;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// Most names told of a line; all are counted.
 const MAX_NAMES: usize = 20;
@@ -309,9 +310,9 @@ impl Asker<'_> {
             subject: engine.register.find(subject).map_or(Subject::Anonymous, Subject::Entity),
             permission: engine.policy.permission(permission)?,
             resource: Resource::Stated { name: None, within: None },
-            of_subject: Said::default(),
-            of_resource: Said::default(),
-            context: vec![None; engine.policy.model().context.len()],
+            of_subject: Arc::default(),
+            of_resource: Arc::default(),
+            context: vec![None; engine.policy.model().context.len()].into(),
             now: self.now,
             session: None,
         })

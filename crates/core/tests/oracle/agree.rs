@@ -112,7 +112,10 @@ fn searches(bytes: &[u8]) -> Result<(), String> {
                 None => of(&[own]).iter().any(|one| may(&about.subject, Some(one), permission)),
             }
         };
-        for hint in hints(world.engine(), "yard", &about, now).map_err(|error| error.to_string())? {
+        for hint in hints(world.engine(), "yard", &about, now, &mut || true)
+            .map_err(|error| error.to_string())?
+            .unwrap_or_default()
+        {
             let own = hint.key.trim_end_matches("-too").replace('-', ":");
             let look = format!("{}:look", own.split(':').next().unwrap_or_default());
             let visible = somewhere(&own) && (!hint.key.ends_with("-too") || somewhere(&look));

@@ -33,6 +33,7 @@ const MAX_IDS: usize = 10_000;
 
 /// Which columns an application's table has, by what they hold.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Columns {
     /// The table, as it stands behind `from`.

@@ -3,12 +3,14 @@
 
 use super::{Columns, Comparand, Predicate, Where};
 use crate::value::{Value, ValueType};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 /// A condition and its parameters.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Sql {
     /// `select ID from TABLE where …`
@@ -20,12 +22,15 @@ pub struct Sql {
 }
 
 /// A parameter: bound as text, or as a list of texts; the statement casts it.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct Parameter {
     /// `text` or `text[]`.
-    pub kind: &'static str,
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub kind: Cow<'static, str>,
     /// The value.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
     pub value: Json,
 }
 
@@ -72,7 +77,7 @@ impl Writer<'_> {
     fn bind(&mut self, kind: &'static str, value: Json) -> String {
         let known = self.parameters.iter().position(|p| p.kind == kind && p.value == value);
         let at = known.unwrap_or_else(|| {
-            self.parameters.push(Parameter { kind, value });
+            self.parameters.push(Parameter { kind: kind.into(), value });
             self.parameters.len() - 1
         });
         format!("${}", at + 1)
