@@ -145,6 +145,16 @@ pub struct Row {
 }
 
 impl Row {
+    /// The revision that went live, of a row that says so.
+    pub fn rollout(&self) -> Option<i64> {
+        #[derive(serde::Deserialize)]
+        struct Line {
+            rollout: i64,
+        }
+        let line = self.content.split(|byte| *byte == b'\n').next()?;
+        serde_json::from_slice::<Line>(line).ok().map(|line| line.rollout)
+    }
+
     /// The lines of it as JSON, as far as they are whole.
     pub fn to_json(&self) -> Vec<Value> {
         let lines = self.content.split_inclusive(|byte| *byte == b'\n').filter(|line| line.ends_with(b"\n"));
@@ -172,11 +182,11 @@ fn count(content: &[u8]) -> i32 {
 }
 
 impl Store {
-    /// Rows after a position, oldest first: at most so many, and at most 8 MiB unless one alone is longer.
+    /// Rows after a position, oldest first: at most so many, and so many bytes, unless one alone is longer.
     ///
     /// # Errors
     /// If the database cannot be reached, or holds what cannot be read.
-    pub async fn rows_after(&self, after: i64, limit: i64) -> Result<Vec<Row>> {
+    pub async fn rows_after(&self, after: i64, limit: i64, bytes: i64) -> Result<Vec<Row>> {
         let rows = sqlx::query(
             "select position, epoch, at, actor, kind, content, lines, digest, chained from (
                  select *, sum(octet_length(content)) over (order by position) - octet_length(content) as before
@@ -185,7 +195,7 @@ impl Store {
         )
         .bind(after)
         .bind(limit)
-        .bind(MAX_BYTES)
+        .bind(bytes)
         .fetch_all(&self.pool)
         .await?;
         rows.iter().map(read).collect()

@@ -4,7 +4,7 @@ use crate::journal::Kind;
 use crate::workspace::Write;
 use crate::{Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
+pub use ostrog_wire::keys::{Detail, Right};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
@@ -19,39 +19,6 @@ pub enum KeyKind {
     Operator,
     /// Asks questions for one application.
     Application(String),
-}
-
-/// How much an answer tells the holder of a key.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Detail {
-    /// The decision alone.
-    None,
-    /// The reason code, a rule's message and advice.
-    #[default]
-    Reason,
-    /// The explanation too, where it is asked for.
-    Full,
-}
-
-impl Detail {
-    fn word(self) -> &'static str {
-        match self {
-            Detail::None => "none",
-            Detail::Reason => "reason",
-            Detail::Full => "full",
-        }
-    }
-}
-
-/// A role that an operator's key holds at a place.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Right {
-    /// The role's key.
-    pub role: String,
-    /// `everywhere`, or a tenant.
-    pub at: String,
 }
 
 /// What a new key is to be.
@@ -180,6 +147,14 @@ impl Store {
     }
 }
 
+fn detail_word(detail: Detail) -> &'static str {
+    match detail {
+        Detail::None => "none",
+        Detail::Reason => "reason",
+        Detail::Full => "full",
+    }
+}
+
 /// The keys that have not been ended.
 pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Key>> {
     let rows = sqlx::query(
@@ -241,7 +216,7 @@ impl Write {
         .bind(key.hash.as_slice())
         .bind(sql(key.created_at))
         .bind(making.until.map(sql))
-        .bind(making.detail.word())
+        .bind(detail_word(making.detail))
         .bind(&making.endpoints)
         .bind(&making.types)
         .bind(&rights)

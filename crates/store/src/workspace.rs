@@ -4,12 +4,13 @@ use crate::journal::{Chain, Kind, NewRow, lines};
 use crate::key::Key;
 use crate::revision::Revision;
 use crate::{Error, Result, Store, random_text};
-use futures_util::TryStreamExt as _;
+use futures_util::{Stream, TryStreamExt as _};
 use jiff::Timestamp;
 use ostrog_core::register::journal::{Entry, from_bytes};
 use ostrog_core::register::{NextIds, Register};
 use serde_json::{Value, json};
 use sqlx::{PgConnection, Postgres, Row as _, Transaction};
+use std::time::Duration;
 use tokio::sync::mpsc::{Receiver, Sender, channel};
 
 /// Everything a node answers from, as it was at one position.
@@ -150,23 +151,12 @@ impl Store {
 
 /// Hands the register on in parts: all names first, so that what is said of one may name any other.
 async fn read_register(connection: &mut PgConnection, parts: &Sender<Part>) -> Result<()> {
-    // If it cannot be built there is nobody to hand to; the builder says why.
-    let hand = async |part: Part| parts.send(part).await.is_ok();
     for (query, of) in [
         ("select name from entities where deleted order by position, name", Part::Gone as fn(_) -> Part),
         ("select name from entities where not deleted order by position, name", Part::Names),
     ] {
-        let mut rows = sqlx::query_scalar::<_, String>(query).fetch(&mut *connection);
-        let mut names = Vec::new();
-        while let Some(name) = rows.try_next().await? {
-            names.push(name);
-            if names.len() == PART && !hand(of(std::mem::take(&mut names))).await {
-                return Ok(());
-            }
-        }
-        if !hand(of(names)).await {
-            return Ok(());
-        }
+        let names = sqlx::query_scalar::<_, String>(query).fetch(&mut *connection);
+        hand_on(names, parts, of).await?;
     }
     for query in [
         "select doc from entities where not deleted order by position, name",
@@ -174,19 +164,30 @@ async fn read_register(connection: &mut PgConnection, parts: &Sender<Part>) -> R
         "select doc from grants order by position, id",
         "select doc from activations order by position, id",
     ] {
-        let mut rows = sqlx::query_scalar::<_, Vec<u8>>(query).fetch(&mut *connection);
-        let mut docs = Vec::new();
-        while let Some(doc) = rows.try_next().await? {
-            docs.push(doc);
-            if docs.len() == PART && !hand(Part::Docs(std::mem::take(&mut docs))).await {
-                return Ok(());
-            }
-        }
-        if !hand(Part::Docs(docs)).await {
+        let docs = sqlx::query_scalar::<_, Vec<u8>>(query).fetch(&mut *connection);
+        hand_on(docs, parts, Part::Docs).await?;
+    }
+    Ok(())
+}
+
+/// How long the database may be silent in the middle of an answer.
+const SILENCE: Duration = Duration::from_secs(60);
+
+async fn hand_on<T>(
+    rows: impl Stream<Item = sqlx::Result<T>>,
+    parts: &Sender<Part>,
+    of: fn(Vec<T>) -> Part,
+) -> Result<()> {
+    let mut chunks = std::pin::pin!(rows.try_chunks(PART));
+    loop {
+        let next = tokio::time::timeout(SILENCE, chunks.try_next()).await;
+        let next = next.map_err(|_| Error::Unreachable(sqlx::Error::PoolTimedOut))?;
+        let Some(chunk) = next.map_err(|broken| Error::from(broken.1))? else { return Ok(()) };
+        // If it cannot be built there is nobody to hand to; the builder says why.
+        if parts.send(of(chunk)).await.is_err() {
             return Ok(());
         }
     }
-    Ok(())
 }
 
 fn new_epoch() -> String {

@@ -51,7 +51,7 @@ fn fixture(name: &str) -> std::path::PathBuf {
 
 /// All rows, with the chain computed anew.
 async fn rows(store: &Store) -> Vec<Row> {
-    let rows = store.rows_after(0, 1_000).await.expect("read");
+    let rows = store.rows_after(0, 1_000, i64::MAX).await.expect("read");
     let mut chain = Chain::START;
     for row in &rows {
         let new = NewRow { kind: row.kind, at: row.at, actor: &row.actor, content: &row.content };

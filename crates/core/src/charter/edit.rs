@@ -2,7 +2,7 @@
 //! comments and layout too.
 
 use crate::source::{MAX_FILE_BYTES, SourceFile, Sources};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 use toml_edit::{Array, ArrayOfTables, DocumentMut, InlineTable, Item, RawString, Table, TableLike, Value};
 
@@ -16,13 +16,15 @@ const MAX_PATH: usize = 8;
 /// A path names tables as the text does: `["role", "inspector", "permissions"]`. Of tables that are
 /// listed (`[[rule]]`) one is named by its `key`, or by `#0`, `#1` … in the order they stand in a
 /// table; `#new` adds one.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Edit {
     /// Where.
     pub path: Vec<String>,
     /// What; none takes it away.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Object>))]
     pub value: Option<Json>,
     /// Instead: what the list there shall have too.
     #[serde(default)]

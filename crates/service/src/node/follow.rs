@@ -1,13 +1,15 @@
 //! Keeping in step with the database: what other nodes wrote, in the order of positions, none skipped.
 
-use super::{Live, Node, State, compile, words};
+use super::view::{Keys, View};
+use super::write::in_force;
+use super::{Node, compile, view_of};
 use crate::problem::Problem;
 use jiff::Timestamp;
-use ostrog_core::charter;
-use ostrog_core::prelude::{Change, Register, World};
-use ostrog_core::register::line::EntityLine;
+use ostrog_core::register::journal::from_bytes;
 use ostrog_store::Error;
-use ostrog_store::workspace::{Loaded, Write};
+use ostrog_store::follow::Head;
+use ostrog_store::journal::{Chain, Kind, Row};
+use ostrog_store::workspace::Write;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
@@ -18,29 +20,32 @@ const PATIENCE: Duration = Duration::from_millis(1_500);
 const HEARTBEAT: Duration = Duration::from_secs(1);
 /// How long it waits before it tries to reach the database again.
 const AGAIN: Duration = Duration::from_millis(200);
-/// How long one look may take.
+/// How long asking how far the database is may take. Reading what is there takes as long as it takes.
 const LOOK: Duration = Duration::from_secs(5);
 /// How often it is noted which keys were used.
 const NOTING: Duration = Duration::from_secs(30);
-/// How many changes are read at a time. Further behind than many of these, everything is read anew.
+/// How many rows, and bytes of them, are read at a time. Further behind than many of these, everything is
+/// read anew.
 const CHUNK: i64 = 500;
+const CHUNK_BYTES: i64 = 8 << 20;
 const MANY: i64 = 100 * CHUNK;
-/// How many lines are applied at a time where everything is read.
-const PART: usize = 50_000;
 
 impl Node {
     /// Follows the database for ever.
     pub async fn follow(self: Arc<Self>) {
         let mut noted = Instant::now();
         loop {
-            if let Ok(mut bell) = self.store.listen().await {
+            if let Ok(mut bell) = self.store.listen().await
+                && self.is_home().await
+            {
                 while self.keep_step().await {
                     if self.away.swap(false, Ordering::Relaxed) {
                         tracing::info!("the database is back; in step with it again");
                     }
+                    self.let_go();
                     if noted.elapsed() > NOTING {
                         noted = Instant::now();
-                        self.note_used().await;
+                        self.keep_uses().await;
                     }
                     match tokio::time::timeout(HEARTBEAT, bell.rung()).await {
                         Ok(Ok(())) | Err(_) => {}
@@ -55,8 +60,20 @@ impl Node {
         }
     }
 
+    /// A connection that was lost may lead to another server now.
+    async fn is_home(&self) -> bool {
+        match tokio::time::timeout(LOOK, self.store.come_home()).await {
+            Ok(Ok(())) => true,
+            Ok(Err(error)) => {
+                tracing::debug!(%error, "could not ask which server it is");
+                false
+            }
+            Err(_) => false,
+        }
+    }
+
     /// Notes when keys were last used. It is no write: nothing depends on it.
-    async fn note_used(&self) {
+    async fn keep_uses(&self) {
         let used: Vec<String> = {
             let mut used = self.used.lock().unwrap_or_else(PoisonError::into_inner);
             used.drain().collect()
@@ -68,122 +85,139 @@ impl Node {
         }
     }
 
-    /// One look; false if the database did not answer.
+    /// One look, and whatever there is to read then; false if the database did not answer.
     async fn keep_step(&self) -> bool {
-        match tokio::time::timeout(LOOK, self.look()).await {
-            Ok(Ok(())) => true,
-            Ok(Err(error)) => {
+        // From before the look: what is written while it is looked is not yet known.
+        let began = Instant::now();
+        let looked = match tokio::time::timeout(LOOK, self.store.head(self.view().position)).await {
+            Ok(looked) => looked,
+            Err(_) => return false,
+        };
+        let kept = match looked {
+            Ok(head) if self.is_at(&head.epoch, head.position, head.digest) => Ok(()),
+            Ok(_) => {
+                let _one = self.writing.lock().await;
+                self.follow_on().await
+            }
+            Err(error) => Err(error),
+        };
+        match kept {
+            Ok(()) => {
+                *self.in_step.lock().unwrap_or_else(PoisonError::into_inner) = began;
+                *self.unreadable.lock().unwrap_or_else(PoisonError::into_inner) = None;
+                true
+            }
+            Err(Error::Unreadable(what)) => {
+                let mut unreadable = self.unreadable.lock().unwrap_or_else(PoisonError::into_inner);
+                if unreadable.as_ref() != Some(&what) {
+                    tracing::error!(what, "the database holds what cannot be read; answering from memory");
+                }
+                *unreadable = Some(what);
+                drop(unreadable);
+                tokio::time::sleep(HEARTBEAT).await;
+                true
+            }
+            Err(error) => {
                 tracing::debug!(%error, "could not look");
                 false
             }
-            Err(_) => false,
         }
     }
 
-    async fn look(&self) -> Result<(), Error> {
-        // From before the look: what is written while it is looked is not yet known.
-        let began = Instant::now();
-        let head = self.store.head().await?;
-        if !self.is_at(&head.epoch, head.position) {
-            let _one = self.writing.lock().await;
-            let head = self.store.head().await?;
-            self.advance(&head.epoch, head.position).await?;
-        }
-        *self.in_step.write().unwrap_or_else(PoisonError::into_inner) = began;
-        Ok(())
-    }
-
-    fn is_at(&self, epoch: &str, position: i64) -> bool {
-        let state = self.state();
-        !state.doubtful && state.epoch == epoch && state.position == position
+    fn is_at(&self, epoch: &str, position: i64, digest: Chain) -> bool {
+        let view = self.view();
+        !self.is_doubtful() && *view.epoch == *epoch && view.position == position && view.digest == digest
     }
 
     /// Brings memory to the position a write begins at.
     pub(super) async fn catch_up(&self, write: &Write) -> Result<(), Error> {
-        if self.is_at(write.epoch(), write.position()) {
+        if self.is_at(write.epoch(), write.position(), write.digest()) {
             return Ok(());
         }
-        self.advance(write.epoch(), write.position()).await
+        self.follow_on().await
     }
 
-    /// Brings memory to a position, change by change where that is possible.
-    async fn advance(&self, epoch: &str, to: i64) -> Result<(), Error> {
-        let (doubtful, known, from) = {
-            let state = self.state();
-            (state.doubtful, state.epoch.clone(), state.position)
-        };
-        if known == epoch && to < from {
-            // The database is not where it was: it was restored from before. Positions that were
-            // given out since mean nothing any more.
-            tracing::warn!(from, to, "the database went back; beginning another epoch");
-            self.store.begin_epoch(epoch).await?;
+    /// Brings memory to where the database is, row by row where that is possible. One at a time: whoever
+    /// calls it holds the node's right to write.
+    pub(super) async fn follow_on(&self) -> Result<(), Error> {
+        let view = self.view();
+        let head = self.store.head(view.position).await?;
+        if *view.epoch == *head.epoch && is_another_history(&view, &head) {
+            // Restored from before, or from elsewhere: positions that were given out since mean nothing
+            // any more.
+            tracing::warn!(known = view.position, "the database tells another history; beginning another epoch");
+            self.store.begin_epoch(&head.epoch, "a node knew another history").await?;
             return self.reload().await;
         }
-        if doubtful || known != epoch || to - from > MANY {
+        if self.is_doubtful() || *view.epoch != *head.epoch || head.position - view.position > MANY {
             return self.reload().await;
         }
-        while self.state().position < to {
-            let at = self.state().position;
-            let changes = self.store.changes_after(at, CHUNK).await?;
-            if changes.is_empty() {
+        while self.view().position < head.position {
+            let rows = self.store.rows_after(self.view().position, CHUNK, CHUNK_BYTES).await?;
+            if rows.is_empty() {
                 return self.reload().await;
             }
-            for change in changes {
-                if change.position != self.state().position + 1 || !self.take_over(&change).await? {
-                    tracing::warn!(
-                        position = change.position,
-                        "a change does not follow; reading everything anew"
-                    );
-                    return self.reload().await;
-                }
+            match self.with(&self.view(), &rows).await? {
+                Some(next) => self.publish(next),
+                None => return self.reload().await,
             }
         }
         Ok(())
     }
 
-    /// Takes over one change that another node made; false if it does not fit what is here.
-    async fn take_over(&self, change: &ostrog_store::change::Change) -> Result<bool, Error> {
-        match change.kind.as_str() {
-            "register" => {
-                let lines = change.lines.as_array().cloned().unwrap_or_default();
-                let lines: Vec<_> = lines.into_iter().filter(|line| line.get("note").is_none()).collect();
-                Ok(self.take_in(&lines, change.position))
+    /// A view with some more rows; none if one of them does not follow. Keys are read with it, so that no
+    /// position is told without them.
+    async fn with(&self, view: &View, rows: &[Row]) -> Result<Option<View>, Error> {
+        let mut next = View::clone(view);
+        let mut keys = false;
+        for row in rows {
+            if row.position != next.position + 1 || *row.epoch != *next.epoch {
+                return Ok(None);
             }
-            "rollout" => {
-                let Some(number) = change.lines[0]["rollout"].as_i64() else { return Ok(false) };
-                let Some(revision) = self.store.revision(number).await? else { return Ok(false) };
-                let Ok(policy) = compile(&revision.sources) else { return Ok(false) };
-                self.put_in_force(Arc::new(policy), revision.info, change.position);
-                Ok(true)
-            }
-            kind => {
-                if kind == "key" {
-                    self.reload_keys().await?;
+            match row.kind {
+                Kind::Register => {
+                    let unreadable = |why: &dyn std::fmt::Display| {
+                        Error::Unreadable(format!("position {}: {why}", row.position))
+                    };
+                    let entries = from_bytes(&row.content).map_err(|why| unreadable(&why))?;
+                    let Some(live) = &mut next.live else { return Ok(None) };
+                    let mut register = live.world.register().clone();
+                    register.fold(&entries).map_err(|why| unreadable(&why))?;
+                    live.world = live.world.over(register);
                 }
-                self.state_mut().position = change.position;
-                self.reached.send_replace(change.position);
-                Ok(true)
+                Kind::Rollout => {
+                    let Some(number) = row.rollout() else { return Ok(None) };
+                    let Some(revision) = self.store.revision(number).await? else { return Ok(None) };
+                    let Ok(policy) = compile(&revision.sources) else { return Ok(None) };
+                    next = in_force(&next, Arc::new(policy), revision.info);
+                }
+                Kind::Key => keys = true,
+                Kind::Draft | Kind::Case | Kind::Rehearsal => {}
+                Kind::Epoch | Kind::Upgrade => return Ok(None),
             }
+            (next.position, next.digest) = (row.position, row.digest);
         }
+        if keys {
+            next.keys = Arc::new(Keys::new(self.store.keys().await?));
+        }
+        Ok(Some(next))
     }
 
-    /// Reads everything anew.
-    ///
-    /// # Errors
-    /// If the database cannot be read; then memory is as before.
-    pub async fn reload(&self) -> Result<(), Error> {
-        let state = State::from_loaded(self.store.load().await?)?;
-        let position = state.position;
-        *self.state_mut() = state;
-        self.reached.send_replace(position);
-        self.reload_keys().await
+    /// Reads everything anew; until that is done, what was there is answered from.
+    pub(super) async fn reload(&self) -> Result<(), Error> {
+        let began = Instant::now();
+        let view = view_of(self.store.load().await?)?;
+        self.doubtful.store(false, Ordering::Relaxed);
+        tracing::info!(position = view.position, seconds = began.elapsed().as_secs_f32(), "everything was read anew");
+        self.publish(view);
+        Ok(())
     }
 
     // -- freshness -----------------------------------------------------------------------------
 
     /// For how long memory may have been behind.
     pub fn age(&self) -> Duration {
-        self.in_step.read().unwrap_or_else(PoisonError::into_inner).elapsed()
+        self.in_step.lock().unwrap_or_else(PoisonError::into_inner).elapsed()
     }
 
     /// Refuses a write at once if the database did not answer when it was last looked at: those that
@@ -213,98 +247,54 @@ impl Node {
         )))
     }
 
-    /// Waits a little until a position is reached: `<epoch>.<n>`, or `n` of the present epoch.
+    /// Waits a little until a position is reached: `<epoch>.<n>`, or `n` of the present epoch; with a
+    /// digest, it must be that history's.
     ///
     /// # Errors
-    /// If it is malformed, of another epoch, or not reached in time.
-    pub async fn wait_for(&self, wanted: &str) -> Result<(), Problem> {
-        let epoch = self.state().epoch.clone();
+    /// If it is malformed, of another epoch or history, or not reached in time.
+    pub async fn wait_for(&self, wanted: &str, digest: Option<&str>) -> Result<(), Problem> {
+        let epoch = Arc::clone(&self.view().epoch);
         let (of, number) = wanted.rsplit_once('.').unwrap_or((&epoch, wanted));
-        let number: i64 =
-            number.parse().map_err(|_| Problem::malformed("Ostrog-Min-Position is <epoch>.<n>, or n."))?;
-        if of != epoch {
-            return Err(Problem::unavailable(
-                "The position asked for is of another epoch: the database was restored since.",
-            ));
+        let number: i64 = number.parse().ok().filter(|number| *number >= 0).ok_or_else(|| {
+            Problem::malformed("Ostrog-Min-Position is <epoch>.<n>, or n.")
+        })?;
+        let other = || {
+            Problem::unavailable(
+                "The position asked for is of another epoch: the database was restored since. Ask without it.",
+            )
+        };
+        if of != &*epoch {
+            return Err(other());
         }
         let mut reached = self.reached.subscribe();
         let waited = tokio::time::timeout(PATIENCE, reached.wait_for(|at| *at >= number)).await;
         if waited.is_err() {
-            let at = self.state().position;
+            let at = self.view().position;
             return Err(Problem::unavailable(format!(
                 "This node is at position {at}, before the one asked for."
             )));
+        }
+        if self.view().epoch != epoch {
+            return Err(other());
+        }
+        if let Some(digest) = digest {
+            let known = self.store.digest_at(number).await?;
+            if known.is_none_or(|known| !known.to_string().starts_with(digest) || digest.len() < 16) {
+                return Err(Problem::unavailable(
+                    "The position asked for is of another history than this database tells. Ask without it.",
+                ));
+            }
         }
         Ok(())
     }
 
     /// The position, whenever it moves.
-    pub fn positions(&self) -> tokio::sync::watch::Receiver<i64> {
+    pub(super) fn positions(&self) -> tokio::sync::watch::Receiver<i64> {
         self.reached.subscribe()
     }
-
-    /// Puts a charter in force in memory.
-    pub(super) fn put_in_force(
-        &self,
-        policy: Arc<charter::policy::Policy>,
-        revision: ostrog_store::revision::RevisionInfo,
-        position: i64,
-    ) {
-        let mut state = self.state_mut();
-        match &mut state.live {
-            Some(live) => {
-                live.world.set_policy(policy);
-                live.revision = revision;
-            }
-            none => *none = Some(Live { world: World::new(policy, Register::default()), revision }),
-        }
-        state.position = position;
-        self.reached.send_replace(position);
-    }
 }
 
-impl State {
-    pub(super) fn from_loaded(loaded: Loaded) -> Result<State, Error> {
-        let unreadable = |what: String| Error::Unreadable(what);
-        let live = match loaded.revision {
-            None => None,
-            Some(revision) => {
-                let reading = charter::read(&revision.sources);
-                let policy = reading
-                    .policy
-                    .ok_or_else(|| unreadable(format!("revision {} has errors", revision.info.number)))?;
-                let mut world = World::new(Arc::new(policy), Register::default());
-                // All names first: what is said of one may name any other. Then in parts, so that what
-                // could be taken back of all of it does not stand in memory.
-                let mut apply = |changes: &[Change]| {
-                    let done = world.apply_recorded(changes).map(|_| ());
-                    done.map_err(|refusals| unreadable(words(&refusals)))
-                };
-                let gone: Vec<Change> = loaded.deleted.iter().map(|name| named(name)).collect();
-                apply(&gone)?;
-                let delete = |name| Change::Delete { name, contents: false };
-                apply(&loaded.deleted.into_iter().map(delete).collect::<Vec<_>>())?;
-                for part in loaded.entities.chunks(PART) {
-                    let names = part.iter().filter_map(|change| match change {
-                        Change::Entity(line) => Some(named(&line.name)),
-                        _ => None,
-                    });
-                    apply(&names.collect::<Vec<_>>())?;
-                }
-                for all in [loaded.entities, loaded.tenant_roles, loaded.grants, loaded.activations] {
-                    for part in all.chunks(PART) {
-                        apply(part)?;
-                    }
-                }
-                world.skip_ids(loaded.next);
-                Some(Live { world, revision: revision.info })
-            }
-        };
-        Ok(State { epoch: loaded.epoch, position: loaded.position, live, doubtful: false })
-    }
-}
-
-/// An entity of which nothing is said.
-fn named(name: &str) -> Change {
-    Change::Entity(Box::new(EntityLine { name: name.to_owned(), ..EntityLine::default() }))
+/// Whether a database has something else where a node knows what was, or nothing.
+fn is_another_history(view: &View, head: &Head) -> bool {
+    view.position > 0 && (head.position < view.position || head.known != Some(view.digest))
 }

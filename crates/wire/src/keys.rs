@@ -1,0 +1,135 @@
+//! Keys, and signing in with one.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// How much an answer tells the holder of a key.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum Detail {
+    /// The decision alone.
+    None,
+    /// The reason code, a rule's message and advice.
+    #[default]
+    Reason,
+    /// The explanation too, where it is asked for.
+    Full,
+}
+
+/// A role that an operator holds at a place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Right {
+    /// The role's key.
+    pub role: String,
+    /// `everywhere`, or a tenant.
+    pub at: String,
+}
+
+/// A key, without its secret.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct KeyShown {
+    /// What it is called in logs and changes.
+    pub id: String,
+    /// The application it asks for; none for an operator's.
+    pub application: Option<String>,
+    /// What its maker called it.
+    pub name: String,
+    /// Since when.
+    pub created_at: String,
+    /// Until when, if it ends by itself.
+    pub until: Option<String>,
+    /// When it was last used, to the minute.
+    pub last_used_at: Option<String>,
+    /// How much its answers tell: `none`, `reason`, `full`.
+    pub detail: Detail,
+    /// The endpoints it is kept to; none: all.
+    pub endpoints: Vec<String>,
+    /// Types of other applications it may ask about.
+    pub types: Vec<String>,
+    /// What an operator may do.
+    pub rights: Vec<Right>,
+}
+
+/// A key to make.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct KeyAsked {
+    /// What to call it.
+    pub name: String,
+    /// The application it is to ask for; none: an operator's key.
+    #[serde(default)]
+    pub application: Option<String>,
+    /// Until when.
+    #[serde(default)]
+    pub until: Option<String>,
+    /// How much its answers tell: `none`, `reason` (unless stated), `full`.
+    #[serde(default)]
+    pub detail: Detail,
+    /// The endpoints it is kept to: `evaluation`, `evaluations`, `search`, `activation`;
+    /// none: all that its maker may give.
+    #[serde(default)]
+    pub endpoints: Vec<String>,
+    /// Types of other applications it may ask about.
+    #[serde(default)]
+    pub types: Vec<String>,
+    /// What an operator may do: roles at `everywhere` or `tenant:id`.
+    #[serde(default)]
+    pub rights: Vec<Right>,
+}
+
+/// A new key. Its text is shown this once.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct KeyMade {
+    /// What the holder sends.
+    pub text: String,
+    /// What it is.
+    pub key: KeyShown,
+}
+
+/// For how long the old key goes on counting.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::IntoParams))]
+#[cfg_attr(feature = "schema", into_params(parameter_in = Query))]
+#[serde(deny_unknown_fields)]
+pub struct Overlap {
+    /// Seconds; a day unless stated, at most 30 days.
+    pub overlap: Option<u32>,
+}
+
+/// A sign-in.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// An operator's key.
+    pub key: String,
+}
+
+/// Who is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SignedIn {
+    /// The key's id.
+    pub key: String,
+    /// What its maker called it.
+    pub name: String,
+}
+
+impl fmt::Debug for KeyMade {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("KeyMade").field("key", &self.key).finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for SignIn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("SignIn(…)")
+    }
+}

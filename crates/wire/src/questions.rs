@@ -1,0 +1,166 @@
+//! Questions as an operator puts them, and what applications asked.
+
+use ostrog_core::decide::explain::Explanation;
+use ostrog_core::decide::rows::Columns;
+use ostrog_core::decide::take::Take;
+use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
+
+/// A question to try. What its blank does not need may be left out.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+pub struct QuestionRequest {
+    /// `user:ines`, `service:crane-feed` or `anonymous`.
+    pub subject: String,
+    /// `type:action`.
+    pub permission: String,
+    /// `type:id`; without one, a new resource.
+    pub resource: Option<String>,
+    /// What the request says of the subject.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
+    pub subject_properties: Map<String, Value>,
+    /// What the request says of the resource.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
+    pub resource_properties: Map<String, Value>,
+    /// The context.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
+    pub context: Map<String, Value>,
+    /// Another moment than the present one.
+    pub now: Option<String>,
+    /// Fact lines supposed to hold.
+    pub suppose: Vec<String>,
+    /// Fact lines supposed not to hold.
+    pub without: Vec<String>,
+    /// Under the text of this revision.
+    pub revision: Option<i64>,
+    /// Under the text of this draft.
+    pub draft: Option<String>,
+    /// `ask`: of a denial, what it would take.
+    pub would_take: bool,
+    /// What else a question with a blank needs.
+    pub beside: BlankOptions,
+}
+
+/// The answer and why.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct AskAnswer {
+    /// Decision, reason, sentence, way, conditions.
+    pub explanation: Explanation,
+    /// What would change a denial.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub would_take: Option<Take>,
+    /// What was asked.
+    #[serde(flatten)]
+    pub of: AskedOf,
+}
+
+/// The answer to a question with a blank.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct BlankAnswer<T> {
+    /// The list, or the filter.
+    #[serde(flatten)]
+    pub answer: T,
+    /// What was asked.
+    #[serde(flatten)]
+    pub of: AskedOf,
+}
+
+/// What a question with a blank needs besides; each belongs to some of them.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
+pub struct BlankOptions {
+    /// `reach`: only what lies within this.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub under: Option<String>,
+    /// `reach`: only what was registered after this one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// `reach`: at most so many.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub limit: Option<usize>,
+    /// `holders`: tell of each how they come to it.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub through: bool,
+    /// `rows`: the columns of the application's table.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub columns: Option<Columns>,
+    /// `hints`: the application.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub application: String,
+}
+
+/// What was asked of.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct AskedOf {
+    /// How many facts were supposed: the answer is not one about what is.
+    pub supposed: usize,
+    /// The moment asked about.
+    pub now: String,
+    /// The live revision, or the one asked under.
+    pub revision: i64,
+    /// The position asked at.
+    pub position: i64,
+}
+
+/// What applications asked lately, of this node, since its start.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AskedLately {
+    /// Each application and its last question.
+    pub applications: Vec<LastAsked>,
+    /// Questions about what the charter does not declare, oftenest first.
+    pub unknown: Vec<UnknownAsked>,
+}
+
+/// An application and its last question.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LastAsked {
+    /// Its key.
+    pub application: String,
+    /// Its name.
+    pub name: String,
+    /// The question; none: it asked nothing yet.
+    pub last: Option<LastQuestion>,
+}
+
+/// A question in short.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LastQuestion {
+    /// Who.
+    pub subject: String,
+    /// `type:action`.
+    pub permission: String,
+    /// With what.
+    pub resource: Option<String>,
+    /// The decision.
+    pub allowed: bool,
+    /// Why.
+    pub reason: String,
+    /// When.
+    pub at: String,
+}
+
+/// A permission that the charter does not declare.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct UnknownAsked {
+    /// The application that asked, or `operator`.
+    pub application: String,
+    /// As it asked.
+    pub permission: String,
+    /// The nearest that there is.
+    pub nearest: Option<String>,
+    /// How often.
+    pub count: u64,
+    /// When last.
+    pub last: String,
+}
