@@ -65,7 +65,7 @@ impl From<ostrog_client::Error> for Failure {
                 }
                 let code = match problem.status {
                     401 | 403 => NOT_YOURS,
-                    400 | 404 | 413 | 422 => INPUT,
+                    400 | 404 | 413 | 414 | 422 => INPUT,
                     409 => NOT_YOURS,
                     _ => UNREACHABLE,
                 };

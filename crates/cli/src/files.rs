@@ -122,7 +122,7 @@ pub fn world(charter: &Path, register: Option<&Path>, shell: &Shell) -> Result<W
         world.apply(&changes).map_err(|refusals| {
             let told: Vec<String> = refusals
                 .iter()
-                .map(|refusal| format!("{}:{}  {}", path.display(), lines[refusal.change], refusal.message))
+                .map(|refusal| format!("{}:{}  {}", path.display(), lines[refusal.change], refusal.why))
                 .collect();
             Failure::input(told.join("\n"))
         })?;

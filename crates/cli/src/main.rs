@@ -5,9 +5,13 @@
 mod commands;
 mod exit;
 mod files;
+mod lines;
+mod pages;
 mod settings;
 mod shell;
 mod sides;
+mod table;
+mod telling;
 
 use clap::Parser as _;
 use std::process::ExitCode;

@@ -3,11 +3,12 @@
 use crate::commands::Global;
 use crate::exit::Failure;
 use crate::files;
+use crate::pages::{self, Line};
 use crate::shell::Shell;
-use ostrog_client::{Client, Page};
+use ostrog_client::Client;
 use ostrog_core::charter;
-use ostrog_core::prelude::{Change, Policy, Register, SourceFile, Sources, World, line};
-use serde_json::Value;
+use ostrog_core::prelude::{Change, Checks, Policy, Register, SourceFile, Sources, line};
+use ostrog_wire::charter::File;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -30,19 +31,17 @@ pub async fn charter(of: &str, global: &Global, shell: &Shell) -> Result<Side, F
             "{of:?} is no folder, no draft (D-17), no revision and not live"
         )));
     }
-    let path = if draft { "drafts" } else { "revisions" };
-    let found: Value = global.client()?.get(&format!("/api/v1/{path}/{of}"), &[]).await?;
-    let text = |file: &Value, key: &str| file[key].as_str().unwrap_or_default().to_owned();
-    let all = found["files"].as_array().into_iter().flatten();
-    let sources = Sources::new(
-        all.map(|file| SourceFile { path: text(file, "path"), text: text(file, "text") }).collect(),
-    );
-    let reading = charter::read(&sources);
-    let words = match &found["revision"]["number"] {
-        Value::Null => of.to_owned(),
-        number if of == "live" => format!("live, revision {number}"),
-        number => format!("revision {number}"),
+    let client = global.client()?;
+    let (words, files) = if draft {
+        (of.to_owned(), client.draft(of).await?.files)
+    } else {
+        let found = client.revision(of).await?;
+        let words = format!("revision {}", found.revision.number);
+        (if of == "live" { format!("live, {words}") } else { words }, found.files)
     };
+    let file = |file: File| SourceFile { path: file.path, text: file.text };
+    let sources = Sources::new(files.into_iter().map(file).collect());
+    let reading = charter::read(&sources);
     match reading.policy {
         Some(policy) => Ok(Side { words, policy: Arc::new(policy) }),
         None => {
@@ -53,37 +52,29 @@ pub async fn charter(of: &str, global: &Global, shell: &Shell) -> Result<Side, F
 }
 
 /// The facts of a file, or those the service has now.
-pub async fn facts(file: Option<&Path>, policy: &Arc<Policy>, global: &Global) -> Result<Register, Failure> {
+///
+/// # Errors
+/// If they cannot be read.
+pub async fn facts(file: Option<&Path>, global: &Global) -> Result<Register, Failure> {
     let changes: Vec<Change> = match file {
         Some(path) => files::changes(path)?.into_iter().map(|(_, change)| change).collect(),
         None => live(&global.client()?).await?,
     };
-    let mut world = World::new(Arc::clone(policy), Register::default());
+    let mut register = Register::default();
     // As it is kept: what an earlier charter allowed is there, too.
-    world.apply_recorded(&changes).map_err(|refusals| {
-        let told: Vec<String> = refusals.into_iter().map(|refusal| refusal.message).collect();
+    register.apply(&changes, Checks::of(&[])).map_err(|refusals| {
+        let told: Vec<String> = refusals.into_iter().map(|refusal| refusal.why.to_string()).collect();
         Failure::input(told.join("\n"))
     })?;
-    Ok(world.register().clone())
+    Ok(register)
 }
 
 async fn live(client: &Client) -> Result<Vec<Change>, Failure> {
-    let mut changes = Vec::new();
-    for path in ["entities", "tenant-roles", "grants", "activations"] {
-        let paged = path == "entities" || path == "grants";
-        let mut after = String::new();
-        loop {
-            let query: &[(&str, &str)] =
-                if paged { &[("limit", "1000"), ("after", after.as_str())] } else { &[] };
-            let page: Page = client.get(&format!("/api/v1/{path}"), query).await?;
-            for item in &page.items {
-                changes.push(line::from_json(item).map_err(Failure::input)?);
-            }
-            match page.next {
-                Some(next) => after = next,
-                None => break,
-            }
-        }
-    }
-    Ok(changes)
+    let mut lines = Vec::new();
+    pages::register(client, |line| lines.push(line)).await?;
+    let change = |line: &Line| {
+        let line = serde_json::to_value(line).map_err(Failure::input)?;
+        line::from_json(&line).map_err(Failure::input)
+    };
+    lines.iter().map(change).collect()
 }

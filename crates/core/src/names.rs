@@ -102,6 +102,17 @@ pub fn split_entity(name: &str) -> Result<(&str, &str), NotAName> {
     Ok((kind, id))
 }
 
+/// The type in an entity's name, also in one that nothing can be registered under.
+///
+/// # Errors
+/// If there is no type in it.
+pub fn kind_of(name: &str) -> Result<&str, NotAName> {
+    split_entity(name).map(|(kind, _)| kind).or_else(|wrong| match name.split_once(':') {
+        Some((kind, id)) if is_key(kind) && !id.is_empty() => Ok(kind),
+        _ => Err(wrong),
+    })
+}
+
 /// Whether a type stands for nobody and nothing that can be registered.
 pub fn is_nobody(kind: &str) -> bool {
     matches!(kind, "anonymous" | "everywhere" | "token")
@@ -169,12 +180,4 @@ pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
 /// `; did you mean "x"?`, or nothing.
 pub fn did_you_mean<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(wrong, known).map_or_else(String::new, |name| format!("; did you mean {name:?}?"))
-}
-
-/// The wrong name and the one that was likely meant, of a message that ends as [`did_you_mean`] says.
-pub fn suggested(message: &str) -> Option<(&str, &str)> {
-    let (said, meant) = message.strip_suffix("\"?")?.rsplit_once("; did you mean \"")?;
-    let (before, _) = said.rsplit_once('"')?;
-    let (_, wrong) = before.rsplit_once('"')?;
-    Some((wrong, meant))
 }

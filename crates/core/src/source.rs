@@ -3,6 +3,7 @@
 //! A [`Finding`] knows its place as a [`Span`] and its words without one; only
 //! [`Sources::render`] draws the two together, so that every message of every stage looks alike.
 
+use crate::names::nearest;
 use sha2::{Digest as _, Sha256};
 use std::fmt::Write as _;
 
@@ -77,12 +78,24 @@ pub struct Finding {
     pub help: Option<String>,
     /// A second place that matters, and what it is.
     pub second: Option<(Span, &'static str)>,
+    /// The name that is not known, and the known one that was likely meant.
+    pub meant: Option<Meant>,
+}
+
+/// A name that is not known, and the known one that was likely meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Meant {
+    /// As written.
+    pub written: String,
+    /// As it is known.
+    pub known: String,
 }
 
 impl Finding {
     /// An error.
     pub fn error(code: &'static str, span: Span, message: impl Into<String>) -> Self {
-        Finding { severity: Severity::Error, code, span, message: message.into(), help: None, second: None }
+        let message = message.into();
+        Finding { severity: Severity::Error, code, span, message, help: None, second: None, meant: None }
     }
 
     /// A warning.
@@ -94,6 +107,23 @@ impl Finding {
     #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
+        self
+    }
+
+    /// Adds the known name that was likely meant by one that is not known, if one is near enough.
+    #[must_use]
+    pub fn meant<'k>(self, written: &str, known: impl IntoIterator<Item = &'k str>) -> Self {
+        match nearest(written, known) {
+            Some(known) => self.meant_surely(written, known),
+            None => self,
+        }
+    }
+
+    /// Adds the known name that was meant.
+    #[must_use]
+    pub fn meant_surely(mut self, written: &str, known: &str) -> Self {
+        self.message = format!("{}; did you mean {known:?}?", self.message);
+        self.meant = Some(Meant { written: written.to_owned(), known: known.to_owned() });
         self
     }
 
@@ -117,14 +147,23 @@ pub struct SourceFile {
 /// What is wrong with the path of a charter's file, if anything: it is written into folders, so it
 /// leads down and nowhere else.
 pub fn wrong_path(path: &str) -> Option<&'static str> {
+    let ending = || (!path.ends_with(".toml")).then_some("a charter's files end with .toml");
+    wrong_place(path).or_else(ending)
+}
+
+/// What is wrong with the path of a rehearsal's file, if anything.
+pub fn wrong_rehearsal_path(path: &str) -> Option<&'static str> {
+    let known = path.ends_with(".toml") || path.ends_with(".csv");
+    wrong_place(path).or_else(|| (!known).then_some("a file of a rehearsal ends in .toml or .csv"))
+}
+
+fn wrong_place(path: &str) -> Option<&'static str> {
     let odd = |part: &str| part.is_empty() || part == "." || part == "..";
     if path.len() > 200 || path.split('/').any(odd) {
         return Some("a file's path leads down, in at most 200 bytes");
     }
-    if path.chars().any(|c| c == '\\' || c == ':' || c.is_control()) {
-        return Some("a file's path has no backslash, colon or control character");
-    }
-    (!path.ends_with(".toml")).then_some("a charter's files end with .toml")
+    let odd = |c: char| c == '\\' || c == ':' || c.is_control();
+    path.chars().any(odd).then_some("a file's path has no backslash, colon or control character")
 }
 
 /// The files a charter or rehearsal is made of, in name order.

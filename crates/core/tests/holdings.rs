@@ -145,7 +145,7 @@ fn a_role_reaches_whoever_holds_it_or_one_that_includes_it(
 ) {
     let (policy, register) = world();
     let role = policy.role(role).expect("is declared");
-    assert_eq!(touched(&policy, &register, role, most), wanted);
+    assert_eq!(touched(&policy, &register, role, most, &mut || true), wanted);
 }
 
 #[test]

@@ -1,16 +1,24 @@
-//! Rehearsals under way on this node: how far they are, and the way to stop them.
+//! Rehearsals under way on this node: one at a time, how far it is, and the way to stop it.
 
+use crate::lanes::less_urgent;
+use crate::node::gate::Scope;
 use crate::problem::Problem;
 use std::collections::HashMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, oneshot};
 
-/// Most at a time: each holds a copy of the register.
+/// Most at a time.
 const MAX_JOBS: usize = 1;
+/// How much less urgent a rehearsal is than an answer: as much as can be.
+const NICE: i32 = 19;
 
 /// One rehearsal under way.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Job {
+    /// Whose it is: it ends with their key.
+    scope: Scope,
     stop: AtomicBool,
     /// Guarantees settled.
     pub settled: AtomicUsize,
@@ -22,16 +30,19 @@ pub struct Job {
 impl Job {
     /// Whether to go on.
     pub fn goes_on(&self) -> bool {
-        !self.stop.load(Ordering::Relaxed)
+        !self.stop.load(Ordering::Relaxed) && self.scope.counts()
     }
+
     /// Asks it to stop where it is.
     pub fn stop(&self) {
         self.stop.store(true, Ordering::Relaxed);
     }
+
     /// Says what it does now.
     pub fn does(&self, what: &'static str) {
         *self.what.lock().unwrap_or_else(PoisonError::into_inner) = what;
     }
+
     /// What it does now.
     pub fn what(&self) -> &'static str {
         *self.what.lock().unwrap_or_else(PoisonError::into_inner)
@@ -39,36 +50,90 @@ impl Job {
 }
 
 /// All of them, by number.
-#[derive(Debug, Default)]
-pub struct Jobs(Mutex<HashMap<i64, Arc<Job>>>);
+#[derive(Debug)]
+pub struct Jobs {
+    room: Arc<Semaphore>,
+    under_way: Mutex<HashMap<i64, Arc<Job>>>,
+}
+
+impl Default for Jobs {
+    fn default() -> Self {
+        Jobs { room: Arc::new(Semaphore::new(MAX_JOBS)), under_way: Mutex::default() }
+    }
+}
+
+/// Room for one, taken before anything is made ready for it.
+#[derive(Debug)]
+pub struct Place {
+    _permit: OwnedSemaphorePermit,
+}
+
+/// One that has begun; it is over when this goes.
+#[derive(Debug)]
+pub struct Begun {
+    jobs: Arc<Jobs>,
+    number: i64,
+    /// How far it is.
+    pub job: Arc<Job>,
+    _place: Place,
+}
 
 impl Jobs {
-    /// One of them.
-    pub fn find(&self, number: i64) -> Option<Arc<Job>> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(&number).cloned()
+    fn under_way(&self) -> MutexGuard<'_, HashMap<i64, Arc<Job>>> {
+        self.under_way.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether there is room for another.
+    /// One of them.
+    pub fn find(&self, number: i64) -> Option<Arc<Job>> {
+        self.under_way().get(&number).cloned()
+    }
+
+    /// Takes room for another.
     ///
     /// # Errors
-    /// With what to do, if not.
-    pub fn room(&self) -> Result<(), Problem> {
-        let running = self.0.lock().unwrap_or_else(PoisonError::into_inner).len();
-        if running < MAX_JOBS {
-            return Ok(());
-        }
-        Err(Problem::conflict("A rehearsal is running on this node; wait for it, or stop it."))
+    /// With what to do, if there is none.
+    pub fn place(&self) -> Result<Place, Problem> {
+        let taken = |_| Problem::conflict("A rehearsal is running on this node; wait for it, or stop it.");
+        Arc::clone(&self.room).try_acquire_owned().map(|_permit| Place { _permit }).map_err(taken)
     }
 
     /// Notes one that begins.
-    pub fn begin(&self, number: i64) -> Arc<Job> {
-        let job = Arc::new(Job::default());
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(number, Arc::clone(&job));
-        job
+    pub fn begin(self: &Arc<Self>, place: Place, number: i64, scope: Scope) -> Begun {
+        let job = Arc::new(Job {
+            scope,
+            stop: AtomicBool::new(false),
+            settled: AtomicUsize::new(0),
+            guarantees: AtomicUsize::new(0),
+            what: Mutex::new("beginning"),
+        });
+        self.under_way().insert(number, Arc::clone(&job));
+        Begun { jobs: Arc::clone(self), number, job, _place: place }
     }
+}
 
-    /// Forgets one that ended.
-    pub fn end(&self, number: i64) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&number);
+impl Begun {
+    /// Does the work on a thread of its own, which gives way to everything else.
+    ///
+    /// # Errors
+    /// What the work comes to; or that it panicked.
+    pub async fn run<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> Result<T, String> + Send + 'static,
+    ) -> Result<T, String> {
+        let (tell, told) = oneshot::channel();
+        let thread = std::thread::Builder::new().name("rehearsal".to_owned()).spawn(move || {
+            less_urgent(NICE);
+            let done = catch_unwind(AssertUnwindSafe(work));
+            let _ = tell.send(done);
+        });
+        let broken_off = || "it was broken off; the log says why".to_owned();
+        thread.map_err(|error| error.to_string())?;
+        told.await.map_err(|_| broken_off())?.map_err(|_| broken_off())?
+    }
+}
+
+impl Drop for Begun {
+    fn drop(&mut self) {
+        self.jobs.under_way().remove(&self.number);
     }
 }

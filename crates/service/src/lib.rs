@@ -2,15 +2,16 @@
 //!
 //! - [`access`]: decisions, in the AuthZEN Authorization API 1.0;
 //! - [`api`]: management, for the command line and the console;
-//! - [`node`]: what is answered from, and how a write becomes part of it;
+//! - [`node`]: what is answered from, how a write becomes part of it, and the gate: who may reach which of it;
 //! - [`operators`]: what operators may do;
-//! - [`caller`], [`body`], [`problem`]: who calls, what they send, how they are refused;
-//! - [`asked`]: what applications asked lately;
-//! - [`texts`]: charters that are not live, compiled;
+//! - [`lanes`]: where work is done that takes longer than a decision;
+//! - [`body`], [`problem`]: what callers send, how they are refused;
+//! - [`serving`]: connections, and their limits;
+//! - [`asked`]: what applications asked lately; [`jobs`]: rehearsals under way;
 //! - [`console`]: the console's files.
 //!
-//! A handler is a sentence: extractors parse and refuse, one call does the work, a response type
-//! writes it. Whatever decides lives in the core.
+//! A handler is a sentence: extractors parse and refuse, a scope opens what the caller may reach, the
+//! core decides, a type of `ostrog-wire` tells it. [`router`] can be called without sockets.
 
 #![forbid(unsafe_code)]
 
@@ -18,37 +19,37 @@ pub mod access;
 pub mod api;
 pub mod asked;
 pub mod body;
-pub mod caller;
 pub mod console;
 pub mod jobs;
+pub mod lanes;
 pub mod node;
 pub mod operators;
 pub mod problem;
-pub mod texts;
+pub mod serving;
 
-use crate::texts::Texts;
 use axum::Router;
 use axum::extract::State;
-use axum::http::{HeaderName, StatusCode};
+use axum::http::header::{CONTENT_TYPE, HOST};
+use axum::http::{HeaderName, StatusCode, Version};
+use axum::middleware::{Next, from_fn, from_fn_with_state};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
-use caller::Sessions;
 use node::Node;
+use node::gate::Looks;
+use node::gate::session::Sessions;
 use problem::Problem;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
-use tokio::sync::Semaphore;
 use tower_http::catch_panic::CatchPanicLayer;
-use tower_http::compression::CompressionLayer;
 use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 
 /// Longest a call may take.
 const PATIENCE: Duration = Duration::from_secs(30);
-/// How long open requests are waited for at the end.
-const FAREWELL: Duration = Duration::from_secs(10);
+/// A node that has not heard from the database for longer says for how many seconds.
+const SOON: Duration = Duration::from_secs(3);
 
 /// What every handler shares.
 #[derive(Clone, Debug)]
@@ -59,14 +60,14 @@ pub struct App {
     pub sessions: Arc<Sessions>,
     /// How callers reach this service.
     pub public_url: Arc<str>,
-    /// Texts that were asked under lately.
-    pub texts: Arc<Texts>,
     /// What applications asked lately.
     pub asked: Arc<asked::Log>,
     /// Rehearsals under way.
     pub jobs: Arc<jobs::Jobs>,
-    /// Room for streams of changes.
-    pub streams: Arc<Semaphore>,
+    /// Room for bodies.
+    pub room: body::Room,
+    /// Room for what stays open.
+    pub streams: Arc<api::Streams>,
 }
 
 impl App {
@@ -75,11 +76,11 @@ impl App {
         App {
             node,
             sessions: Arc::default(),
-            public_url: public_url.into(),
-            texts: Arc::default(),
+            public_url: public_url.trim_end_matches('/').into(),
             asked: Arc::default(),
             jobs: Arc::default(),
-            streams: Arc::new(Semaphore::new(api::MAX_STREAMS)),
+            room: body::Room::default(),
+            streams: Arc::default(),
         }
     }
 }
@@ -100,22 +101,25 @@ pub fn router(app: App) -> Router {
     let request_id = HeaderName::from_static("x-request-id");
     Router::new()
         .merge(calls)
+        .merge(access::metadata(&app.public_url))
         .route(
             "/api/v1/openapi.json",
-            get(move || async move { ([("content-type", "application/json")], description.to_string()) }),
+            get(move || async move { ([(CONTENT_TYPE, "application/json")], description.to_string()) }),
         )
+        .layer(from_fn_with_state(app.clone(), stale))
         .route("/healthz", get(|| async { "alive\n" }))
         .route("/readyz", get(ready))
-        .fallback_service(Router::new().fallback(console::serve).layer(CompressionLayer::new()))
+        .with_state(app)
+        .merge(console::router())
+        .fallback(|| async { Problem::not_found("There is nothing at this address.") })
         .method_not_allowed_fallback(|| async { Problem::wrong_method("This path has no such method.") })
-        .layer(axum::middleware::from_fn(patience))
+        .layer(from_fn(meet))
         .layer(CatchPanicLayer::custom(|_: Box<dyn std::any::Any + Send>| {
             tracing::error!("a handler panicked");
             Problem::internal("The request was broken off; the log says why.").into_response()
         }))
         .layer(PropagateRequestIdLayer::new(request_id.clone()))
         .layer(SetRequestIdLayer::new(request_id, Counted::new()))
-        .with_state(app)
 }
 
 /// Names requests in logs: of which start of the program, and the how manieth since.
@@ -139,22 +143,40 @@ impl MakeRequestId for Counted {
     }
 }
 
-async fn patience(request: axum::extract::Request, next: axum::middleware::Next) -> Response {
-    match tokio::time::timeout(PATIENCE, next.run(request)).await {
+/// What holds of every call: one host is asked for, it has an end, and what it looked up is counted.
+async fn meet(mut request: axum::extract::Request, next: Next) -> Response {
+    let hosts = request.headers().get_all(HOST).iter().count();
+    if hosts > 1 || (hosts == 0 && request.version() == Version::HTTP_11) {
+        return Problem::malformed("A request has one Host header.").into_response();
+    }
+    let looks = Looks::default();
+    request.extensions_mut().insert(looks.clone());
+    let mut response = match tokio::time::timeout(PATIENCE, next.run(request)).await {
         Ok(response) => response,
         Err(_) => Problem::timeout(
             "The call took longer than 30 seconds; whether a write was made is in the changes.",
         )
         .into_response(),
-    }
+    };
+    response.extensions_mut().insert(looks);
+    response
 }
 
-/// Ready once a charter is live.
-async fn ready(State(app): State<App>) -> (StatusCode, &'static str) {
-    if app.node.state().live.is_some() {
-        (StatusCode::OK, "ready\n")
-    } else {
-        (StatusCode::SERVICE_UNAVAILABLE, "no charter is live\n")
+/// Whoever is answered from memory that may be old is told.
+async fn stale(State(app): State<App>, request: axum::extract::Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
+    let age = app.node.age();
+    if age > SOON {
+        response.headers_mut().insert("ostrog-stale", age.as_secs().into());
+    }
+    response
+}
+
+/// Ready once a charter is live, for as long as it may be answered from.
+async fn ready(State(app): State<App>) -> (StatusCode, String) {
+    match app.node.not_ready() {
+        None => (StatusCode::OK, "ready\n".to_owned()),
+        Some(why) => (StatusCode::SERVICE_UNAVAILABLE, format!("{why}\n")),
     }
 }
 
@@ -177,34 +199,9 @@ fn document() -> utoipa::openapi::OpenApi {
         .components(Some(
             utoipa::openapi::ComponentsBuilder::new()
                 .security_scheme("key", key)
-                .schema_from::<problem::Problem>()
-                .schema_from::<problem::ProblemPart>()
+                .schema_from::<ostrog_wire::problem::Problem>()
+                .schema_from::<ostrog_wire::problem::ProblemPart>()
                 .build(),
         ))
         .build()
-}
-
-/// Serves until `stop` resolves, then answers what is open and returns.
-///
-/// # Errors
-/// If the listener fails.
-pub async fn serve(
-    listener: tokio::net::TcpListener,
-    app: App,
-    stop: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    let node = Arc::clone(&app.node);
-    let (tell, told) = tokio::sync::oneshot::channel::<()>();
-    let server = axum::serve(listener, router(app)).with_graceful_shutdown(async move {
-        stop.await;
-        node.stop();
-        let _ = tell.send(());
-    });
-    tokio::select! {
-        done = async { server.await } => done,
-        () = async { let _ = told.await; tokio::time::sleep(FAREWELL).await } => {
-            tracing::warn!("some requests were still open at the end");
-            Ok(())
-        }
-    }
 }

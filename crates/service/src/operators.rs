@@ -1,13 +1,13 @@
 //! What operators may do: their keys are services of a small charter of its own, which the same
 //! core decides about.
 
-use crate::problem::Problem;
+use crate::node::gate::permission::{Permission, Permissions};
 use jiff::Timestamp;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Policy, Register, Request, Sources, World, decide, line, with_scratch};
-use ostrog_store::key::{Key, Right};
+use ostrog_store::key::Right;
 use serde_json::json;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock};
 
 static CHARTER: LazyLock<Arc<Policy>> = LazyLock::new(|| {
@@ -15,80 +15,90 @@ static CHARTER: LazyLock<Arc<Policy>> = LazyLock::new(|| {
     Arc::new(charter::read(&sources).policy.expect("the built-in charter has no errors"))
 });
 
-/// The rights of one operator.
-#[derive(Debug)]
+/// Who asks the built-in charter.
+const SUBJECT: &str = "service:operator";
+
+/// What one operator may do: everywhere, and at tenants.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Rights {
-    world: World,
-    subject: String,
+    everywhere: Permissions,
+    /// By `tenant:id`; what is held everywhere is held there too.
+    at: BTreeMap<String, Permissions>,
 }
 
 impl Rights {
-    /// The rights that a key has.
-    pub fn of(key: &Key) -> Rights {
-        Rights::new(&key.id, &key.making.rights)
-    }
-
-    fn new(id: &str, rights: &[Right]) -> Rights {
-        let subject = format!("service:{id}");
-        let mut world = World::new(Arc::clone(&CHARTER), Register::default());
-        let tenants: BTreeSet<&str> =
-            rights.iter().map(|right| right.at.as_str()).filter(|at| *at != "everywhere").collect();
-        let mut lines = vec![json!({ "entity": subject })];
+    /// What roles at places come to, asked of the core once.
+    pub fn of(rights: &[Right]) -> Rights {
+        let places = rights.iter().map(|right| right.at.as_str()).filter(|at| *at != "everywhere");
+        let tenants: BTreeSet<&str> = places.collect();
+        let mut lines = vec![json!({ "entity": SUBJECT })];
         lines.extend(tenants.iter().map(|tenant| json!({ "entity": tenant })));
         for right in rights {
-            lines.push(json!({ "grant": { "role": right.role, "to": subject, "at": right.at } }));
+            lines.push(json!({ "grant": { "role": right.role, "to": SUBJECT, "at": right.at } }));
         }
-        let changes: Result<Vec<_>, String> = lines.iter().map(line::from_json).collect();
+        let mut world = World::new(Arc::clone(&CHARTER), Register::default());
+        let changes: Result<Vec<_>, _> = lines.iter().map(line::from_json).collect();
         // Rights that make no sense are no rights.
         if !changes.is_ok_and(|changes| world.apply(&changes).is_ok()) {
-            tracing::error!(key = id, "the rights of a key cannot be read; it has none");
+            tracing::error!("the rights of a key cannot be read; it has none");
+            return Rights::default();
         }
-        Rights { world, subject }
+        let held = |tenant: Option<&str>| {
+            let all = Permission::OF_OPERATORS.into_iter();
+            all.filter(|permission| may(&world, *permission, tenant)).collect()
+        };
+        Rights {
+            everywhere: held(None),
+            at: tenants.iter().map(|tenant| ((*tenant).to_owned(), held(Some(tenant)))).collect(),
+        }
+    }
+
+    /// What an application's key is kept to.
+    pub fn of_application(endpoints: &[String]) -> Rights {
+        let all = Permission::OF_APPLICATIONS.into_iter();
+        let kept = all.filter(|permission| endpoints.iter().any(|kept| kept == permission.name()));
+        Rights { everywhere: kept.collect(), at: BTreeMap::new() }
     }
 
     /// Whether a permission is held for what lies in a tenant, or in none.
-    pub fn may(&self, permission: &str, tenant: Option<&str>) -> bool {
-        let kind = permission.split(':').next().unwrap_or_default();
-        let engine = self.world.engine();
-        let known = tenant.filter(|tenant| engine.register.registered(tenant).is_some());
-        let request = Request {
-            subject: self.subject.clone(),
-            permission: permission.to_owned(),
-            resource: None,
-            of_resource: known
-                .filter(|_| kind == "register")
-                .map(|tenant| ("within".to_owned(), tenant.into()))
-                .into_iter()
-                .collect(),
-            ..Request::default()
-        };
-        let asked = request.resolve(engine, Timestamp::UNIX_EPOCH);
-        let question = asked.ok().and_then(|asked| asked.question.ok());
-        question.is_some_and(|question| with_scratch(|scratch| decide(engine, &question, scratch)).allowed)
+    pub fn may(&self, permission: Permission, tenant: Option<&str>) -> bool {
+        self.held(tenant).has(permission)
     }
 
-    /// Refuses unless a permission is held.
-    ///
-    /// # Errors
-    /// With what is missing.
-    pub fn need(&self, permission: &str, tenant: Option<&str>) -> Result<(), Problem> {
-        if self.may(permission, tenant) {
-            return Ok(());
-        }
-        let at = tenant.unwrap_or("everywhere");
-        Err(Problem::forbidden(format!("This needs {permission} at {at}, which this key does not hold.")))
+    fn held(&self, tenant: Option<&str>) -> Permissions {
+        tenant.and_then(|tenant| self.at.get(tenant)).copied().unwrap_or(self.everywhere)
     }
 
-    /// Whether every permission of some rights is held here too.
-    pub fn cover(&self, rights: &[Right]) -> bool {
-        let others = Rights::new("k-other", rights);
-        let places = rights.iter().map(|right| Some(right.at.as_str()).filter(|at| *at != "everywhere"));
-        places.chain([None]).all(|place| {
-            let all = CHARTER.model().permissions.iter();
-            all.filter(|permission| others.may(&permission.text, place))
-                .all(|permission| self.may(&permission.text, place))
-        })
+    /// Whether a permission is held somewhere.
+    pub fn may_somewhere(&self, permission: Permission) -> bool {
+        self.everywhere.has(permission) || self.tenants(permission).next().is_some()
     }
+
+    /// The tenants by name at which a permission is held, beside those that are not named.
+    pub fn tenants(&self, permission: Permission) -> impl Iterator<Item = &str> {
+        self.at.iter().filter(move |(_, held)| held.has(permission)).map(|(tenant, _)| tenant.as_str())
+    }
+
+    /// Whether everything that others may is held here too.
+    pub fn cover(&self, others: &Rights) -> bool {
+        self.everywhere.cover(others.everywhere)
+            && others.at.iter().all(|(tenant, held)| self.held(Some(tenant)).cover(*held))
+    }
+}
+
+/// Asks the core.
+fn may(world: &World, permission: Permission, tenant: Option<&str>) -> bool {
+    let at = tenant.filter(|_| permission.name().starts_with("register:"));
+    let request = Request {
+        subject: SUBJECT.to_owned(),
+        permission: permission.name().to_owned(),
+        of_resource: at.map(|tenant| ("within".to_owned(), tenant.into())).into_iter().collect(),
+        ..Request::default()
+    };
+    let asked = request.resolve(world.engine(), Timestamp::UNIX_EPOCH);
+    let question = asked.ok().and_then(|asked| asked.question.ok());
+    question
+        .is_some_and(|question| with_scratch(|scratch| decide(world.engine(), &question, scratch)).allowed)
 }
 
 /// Why rights cannot be given, if they cannot.
@@ -139,20 +149,30 @@ mod tests {
         #[case] tenant: Option<&str>,
         #[case] may: bool,
     ) {
-        assert_eq!(Rights::new("k-1", &rights(held)).may(permission, tenant), may);
+        let permission = Permission::OF_OPERATORS.into_iter().find(|known| known.name() == permission);
+        assert_eq!(Rights::of(&rights(held)).may(permission.expect("is one"), tenant), may);
     }
 
     #[test]
     fn nobody_covers_more_than_they_hold() {
-        let keeper = Rights::new("k-1", &rights(&[("key-keeper", "everywhere")]));
-        assert!(keeper.cover(&rights(&[("reader", "tenant:north")])));
-        assert!(keeper.cover(&rights(&[("key-keeper", "everywhere")])));
-        assert!(!keeper.cover(&rights(&[("owner", "everywhere")])));
-        assert!(!keeper.cover(&rights(&[("grant-editor", "tenant:north")])));
-        let north = Rights::new("k-2", &rights(&[("register-editor", "tenant:north")]));
-        assert!(north.cover(&rights(&[("grant-editor", "tenant:north")])));
-        assert!(!north.cover(&rights(&[("grant-editor", "tenant:south")])));
-        assert!(!north.cover(&rights(&[("grant-editor", "everywhere")])));
+        let of = |role, at| Rights::of(&rights(&[(role, at)]));
+        let keeper = of("key-keeper", "everywhere");
+        assert!(keeper.cover(&of("reader", "tenant:north")));
+        assert!(keeper.cover(&keeper));
+        assert!(!keeper.cover(&of("owner", "everywhere")));
+        assert!(!keeper.cover(&of("grant-editor", "tenant:north")));
+        let north = of("register-editor", "tenant:north");
+        assert!(north.cover(&of("grant-editor", "tenant:north")));
+        assert!(!north.cover(&of("grant-editor", "tenant:south")));
+        assert!(!north.cover(&of("grant-editor", "everywhere")));
+        assert!(of("owner", "everywhere").cover(&north));
+    }
+
+    #[test]
+    fn the_charter_and_the_list_know_the_same() {
+        let declared = CHARTER.model().permissions.iter().map(|permission| permission.text.as_str());
+        let listed = Permission::OF_OPERATORS.iter().map(|permission| permission.name());
+        assert_eq!(declared.collect::<BTreeSet<_>>(), listed.collect::<BTreeSet<_>>());
     }
 
     #[test]
@@ -170,6 +190,6 @@ mod tests {
             wrong("owner", "tenant:north").as_deref(),
             Some("\"owner\" is held everywhere, not at tenant:north")
         );
-        assert!(!Rights::new("k-1", &rights(&[("owner", "tenant:north")])).may("register:read", None));
+        assert_eq!(Rights::of(&rights(&[("owner", "tenant:north")])), Rights::default());
     }
 }

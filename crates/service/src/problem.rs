@@ -3,37 +3,17 @@
 use axum::Json;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use serde::Serialize;
-use utoipa::{IntoResponses, ToSchema};
+use ostrog_wire::problem as wire;
+use std::borrow::Cow;
+use std::fmt;
+use utoipa::IntoResponses;
 
-/// Where problem types are named. A name, not an address.
-const BASE: &str = "urn:ostrog:problem:";
+/// Seconds after which a caller that was told to come again may.
+const AGAIN: u64 = 1;
 
-/// A problem document.
-#[derive(Clone, Debug, Serialize, ToSchema)]
-pub struct Problem {
-    /// The stable name of the kind of problem.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// The kind in words.
-    pub title: &'static str,
-    /// The HTTP status.
-    pub status: u16,
-    /// What is wrong this time, and what to do.
-    pub detail: String,
-    /// One entry for each thing wrong, where there are several.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub errors: Vec<ProblemPart>,
-}
-
-/// One of several things wrong.
-#[derive(Clone, Debug, Serialize, ToSchema)]
-pub struct ProblemPart {
-    /// Which line, from 1, or where in a file.
-    pub at: String,
-    /// What is wrong.
-    pub detail: String,
-}
+/// A refusal.
+#[derive(Clone, Debug)]
+pub struct Problem(Box<wire::Problem>);
 
 macro_rules! problems {
     ($($(#[$doc:meta])* $name:ident = $status:ident, $kind:literal, $title:literal;)*) => {
@@ -41,13 +21,13 @@ macro_rules! problems {
             $(
                 $(#[$doc])*
                 pub fn $name(detail: impl Into<String>) -> Problem {
-                    Problem {
-                        kind: format!("{BASE}{}", $kind),
-                        title: $title,
+                    Problem(Box::new(wire::Problem {
+                        kind: Cow::Borrowed(concat!("urn:ostrog:problem:", $kind)),
+                        title: Cow::Borrowed($title),
                         status: StatusCode::$status.as_u16(),
                         detail: detail.into(),
                         errors: Vec::new(),
-                    }
+                    }))
                 }
             )*
         }
@@ -65,16 +45,24 @@ problems! {
     not_found = NOT_FOUND, "not-found", "Nothing is here";
     /// The method is not one of this path's.
     wrong_method = METHOD_NOT_ALLOWED, "wrong-method", "This path has no such method";
+    /// The request did not arrive in time.
+    too_slow = REQUEST_TIMEOUT, "too-slow", "The request did not arrive in time";
     /// It does not fit what is.
     conflict = CONFLICT, "conflict", "It does not fit what is";
     /// It is not as the caller thinks.
     changed = PRECONDITION_FAILED, "changed", "It has changed since";
     /// The body is too large.
     too_large = PAYLOAD_TOO_LARGE, "too-large", "The request is too large";
-    /// The body is no JSON.
+    /// The address is too long.
+    too_long = URI_TOO_LONG, "too-long", "The address is too long";
+    /// The body is not of the media type that is read here.
     wrong_media_type = UNSUPPORTED_MEDIA_TYPE, "wrong-media-type", "The body has the wrong media type";
     /// Readable, but not valid.
     invalid = UNPROCESSABLE_ENTITY, "invalid", "What was sent is not valid";
+    /// The key has as much under way as it may.
+    too_many = TOO_MANY_REQUESTS, "too-many", "The key has too much under way";
+    /// The header fields are too large.
+    too_large_header = REQUEST_HEADER_FIELDS_TOO_LARGE, "too-large-header", "The header is too large";
     /// It took too long.
     timeout = GATEWAY_TIMEOUT, "timeout", "It took too long";
     /// The database is away, or nothing is live.
@@ -83,62 +71,104 @@ problems! {
     internal = INTERNAL_SERVER_ERROR, "internal", "A mistake of this program";
 }
 
-/// How calls are refused, in the description of the API.
-#[derive(Debug, IntoResponses)]
-pub enum Refused {
-    /// The request cannot be read.
-    #[response(status = 400, content_type = "application/problem+json")]
-    Malformed(Problem),
-    /// No key, or none that counts.
-    #[response(status = 401, content_type = "application/problem+json")]
-    Unauthenticated(Problem),
-    /// The key may not do this.
-    #[response(status = 403, content_type = "application/problem+json")]
-    Forbidden(Problem),
-    /// Nothing is here, or nothing for this key.
-    #[response(status = 404, content_type = "application/problem+json")]
-    NotFound(Problem),
-    /// It does not fit what is.
-    #[response(status = 409, content_type = "application/problem+json")]
-    Conflict(Problem),
-    /// It has changed since.
-    #[response(status = 412, content_type = "application/problem+json")]
-    Changed(Problem),
-    /// The request is too large.
-    #[response(status = 413, content_type = "application/problem+json")]
-    TooLarge(Problem),
-    /// The body has the wrong media type.
-    #[response(status = 415, content_type = "application/problem+json")]
-    WrongMediaType(Problem),
-    /// What was sent is not valid; nothing was changed.
-    #[response(status = 422, content_type = "application/problem+json")]
-    Invalid(Problem),
-    /// The database is away, nothing is live, or not at the position asked for.
-    #[response(status = 503, content_type = "application/problem+json")]
-    Unavailable(Problem),
-    /// It took too long.
-    #[response(status = 504, content_type = "application/problem+json")]
-    Timeout(Problem),
-}
-
 impl Problem {
     /// Adds the things wrong.
     #[must_use]
-    pub fn with(mut self, errors: Vec<ProblemPart>) -> Problem {
-        self.errors = errors;
+    pub fn with(mut self, errors: Vec<wire::ProblemPart>) -> Problem {
+        self.0.errors = errors;
         self
     }
+
+    /// The HTTP status.
+    pub fn status(&self) -> u16 {
+        self.0.status
+    }
+
+    /// What is wrong.
+    pub fn detail(&self) -> &str {
+        &self.0.detail
+    }
+
+    /// The document.
+    pub fn into_document(self) -> wire::Problem {
+        *self.0
+    }
+}
+
+/// One of several things wrong.
+pub fn part(at: impl Into<String>, detail: &dyn fmt::Display) -> wire::ProblemPart {
+    wire::ProblemPart { at: at.into(), detail: detail.to_string(), code: None, meant: None }
+}
+
+/// How calls are refused, in the description of the API.
+#[derive(Debug, IntoResponses)]
+#[allow(dead_code, reason = "it is described and never made")]
+pub enum Refused {
+    /// The request cannot be read.
+    #[response(status = 400, content_type = "application/problem+json")]
+    Malformed(wire::Problem),
+    /// No key, or none that counts.
+    #[response(status = 401, content_type = "application/problem+json",
+        headers(("WWW-Authenticate" = String, description = "How to authenticate")))]
+    Unauthenticated(wire::Problem),
+    /// The key may not do this.
+    #[response(status = 403, content_type = "application/problem+json")]
+    Forbidden(wire::Problem),
+    /// Nothing is here, or nothing for this key.
+    #[response(status = 404, content_type = "application/problem+json")]
+    NotFound(wire::Problem),
+    /// The path has no such method.
+    #[response(status = 405, content_type = "application/problem+json",
+        headers(("Allow" = String, description = "The methods it has")))]
+    WrongMethod(wire::Problem),
+    /// The request did not arrive in time.
+    #[response(status = 408, content_type = "application/problem+json")]
+    TooSlow(wire::Problem),
+    /// It does not fit what is.
+    #[response(status = 409, content_type = "application/problem+json")]
+    Conflict(wire::Problem),
+    /// It has changed since.
+    #[response(status = 412, content_type = "application/problem+json")]
+    Changed(wire::Problem),
+    /// The request is too large.
+    #[response(status = 413, content_type = "application/problem+json")]
+    TooLarge(wire::Problem),
+    /// The body has the wrong media type.
+    #[response(status = 415, content_type = "application/problem+json")]
+    WrongMediaType(wire::Problem),
+    /// What was sent is not valid; nothing was changed.
+    #[response(status = 422, content_type = "application/problem+json")]
+    Invalid(wire::Problem),
+    /// The key has as much under way as it may.
+    #[response(status = 429, content_type = "application/problem+json",
+        headers(("Retry-After" = u64, description = "Seconds after which to come again")))]
+    TooMany(wire::Problem),
+    /// A mistake of this program.
+    #[response(status = 500, content_type = "application/problem+json")]
+    Internal(wire::Problem),
+    /// The database is away, nothing is live, or not at the position asked for.
+    #[response(status = 503, content_type = "application/problem+json")]
+    Unavailable(wire::Problem),
+    /// It took too long.
+    #[response(status = 504, content_type = "application/problem+json")]
+    Timeout(wire::Problem),
 }
 
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, Json(&self)).into_response();
+        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(&*self.0)).into_response();
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
-        if status == StatusCode::UNAUTHORIZED {
-            headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"ostrog\""));
+        match status {
+            StatusCode::UNAUTHORIZED => {
+                headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"ostrog\""));
+            }
+            StatusCode::TOO_MANY_REQUESTS => {
+                headers.insert(header::RETRY_AFTER, AGAIN.into());
+            }
+            _ => {}
         }
         response
     }

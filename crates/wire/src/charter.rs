@@ -20,20 +20,22 @@ pub struct Status {
     pub epoch: String,
     /// The position of the register.
     pub position: i64,
+    /// The digest of the journal there, in hexadecimal.
+    pub digest: String,
     /// What is live.
     pub revision: Option<RevisionShown>,
     /// The charter's name.
     pub charter: Option<String>,
-    /// How many entities are registered.
-    pub entities: usize,
-    /// How many grants there are.
-    pub grants: usize,
+    /// How many entities are registered, for those who may read all of them.
+    pub entities: Option<usize>,
+    /// How many grants there are, for the same.
+    pub grants: Option<usize>,
     /// Whether the database answers.
     pub database: bool,
     /// For how many seconds this node has not been known to be in step with it.
     pub stale: u64,
-    /// What the register takes in memory, in bytes.
-    pub memory: usize,
+    /// What the register takes in memory, in bytes, for the same.
+    pub memory: Option<usize>,
 }
 
 /// A revision.

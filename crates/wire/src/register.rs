@@ -53,7 +53,7 @@ pub struct EntityLine {
 }
 
 /// A grant as a register line.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct GrantLine {
     /// The grant.
@@ -86,7 +86,7 @@ pub struct Grant {
 }
 
 /// An activation as a register line.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ActivationLine {
     /// The activation.
@@ -149,7 +149,7 @@ pub struct ActivationRequest {
 }
 
 /// A tenant's own role as a register line.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub struct TenantRoleLine {
@@ -179,6 +179,8 @@ pub struct TenantRole {
 pub struct Written {
     /// The position it ends at, `<epoch>.<n>`: an answer at this position includes it.
     pub position: String,
+    /// The digest of the journal there, in hexadecimal: it tells this history from another.
+    pub digest: String,
     /// What changed, as lines of the journal, as far as the caller may read them; empty if it was so already.
     #[cfg_attr(feature = "schema", schema(value_type = Vec<Object>))]
     pub changed: Vec<Value>,
@@ -345,6 +347,11 @@ pub struct NoteQuery {
 pub struct ActivationQuery {
     /// Only those for this subject.
     pub subject: Option<String>,
+    /// How many to pass over: `next` of the page before.
+    #[serde(default)]
+    pub after: usize,
+    /// At most so many; 1000 unless stated, which is the most.
+    pub limit: Option<usize>,
 }
 
 /// Whose roles.

@@ -1,11 +1,12 @@
 //! `ostrog actions`: what may a subject do with a resource?
 
-use super::question::{Where, With};
-use super::{Global, OutputFormat, items, print_rows};
+use super::question::{Asking, Where, With};
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::shell::Shell;
-use ostrog_core::decide::told::{Beside, Blank};
-use serde_json::Value;
+use crate::table;
+use ostrog_core::decide::told::{self, ActionTold};
+use ostrog_wire::questions::BlankOptions;
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -25,18 +26,35 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, "", Some(&args.resource))?;
-    let told = args.at.told(Blank::Actions, &request, &Beside::default(), &args.with, global, shell).await?;
-    let allowed = |row: &Value| row["answer"] == "allowed";
-    let mut rows = items(&told);
-    let any = rows.iter().any(allowed);
-    rows.retain(|row| args.all || allowed(row));
-    if shell.format == OutputFormat::Text {
-        for row in &mut rows {
-            row["answer"] = if allowed(row) { "| | allowed" } else { "|#| denied" }.into();
+    let told = match args.at.asking(&args.with, global, shell)? {
+        Asking::Offline(world, now) => {
+            told::actions(world.engine(), &request, now).map_err(Failure::input)?
         }
-    }
-    print_rows(shell, &rows, &["answer", "permission", "reason", "description"]);
-    if !any && shell.format == OutputFormat::Text {
+        Asking::Live(client) => {
+            let question = args.at.question(&request, BlankOptions::default(), &args.with)?;
+            args.at.told(client.actions(&question).await?, shell)
+        }
+    };
+    let allowed = |row: &ActionTold| row.answer == "allowed";
+    let any = told.items.iter().any(allowed);
+    let mut rows = told.items;
+    rows.retain(|row| args.all || allowed(row));
+    let is_text = shell.format == OutputFormat::Text;
+    let answer: fn(&ActionTold) -> String = match is_text {
+        true => |row| if row.answer == "allowed" { "| | allowed" } else { "|#| denied" }.to_owned(),
+        false => |row| row.answer.to_string(),
+    };
+    table::print(
+        shell,
+        &rows,
+        &[
+            ("answer", answer),
+            ("permission", |row| row.permission.clone()),
+            ("reason", |row| row.reason.clone()),
+            ("description", |row| row.description.clone()),
+        ],
+    );
+    if !any && is_text {
         shell.notice(&format!("{} may do nothing with {}", args.subject, args.resource));
     }
     Ok(if any { YES } else { NO })

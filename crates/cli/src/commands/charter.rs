@@ -4,13 +4,15 @@ use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, INPUT, NO, YES};
 use crate::files::{self, counted};
 use crate::shell::Shell;
+use crate::table;
 use ostrog_core::charter::compare::{self, Direction};
 use ostrog_core::charter::{self, tidy};
 use ostrog_core::import;
-use ostrog_core::prelude::{Change, Register};
+use ostrog_core::prelude::{Change, Checks, Register, Sources};
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, Severity, wrong_path};
-use serde_json::{Value, json};
+use ostrog_wire::charter::File;
+use serde::Serialize;
 use std::path::{Path, PathBuf};
 
 #[derive(Debug, clap::Subcommand)]
@@ -69,14 +71,41 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     }
 }
 
+/// A finding as it is written where no person reads it.
+#[derive(Serialize)]
+struct Found<'f> {
+    severity: &'static str,
+    code: &'static str,
+    file: String,
+    line: usize,
+    column: usize,
+    message: &'f str,
+    help: Option<&'f str>,
+}
+
+impl<'f> Found<'f> {
+    fn of(finding: &'f Finding, sources: &Sources) -> Found<'f> {
+        let place = sources.place(finding.span);
+        Found {
+            severity: if finding.severity == Severity::Error { "error" } else { "warning" },
+            code: finding.code,
+            file: place.path,
+            line: place.line,
+            column: place.column,
+            message: &finding.message,
+            help: finding.help.as_deref(),
+        }
+    }
+}
+
 fn check(dir: &Path, register: Option<&Path>, shell: &Shell) -> Result<Code, Failure> {
     let sources = files::sources(dir)?;
     let mut reading = charter::read(&sources);
     if let (Some(path), Some(policy)) = (register, &reading.policy) {
         let mut facts = Register::default();
         let (_, changes): (Vec<usize>, Vec<Change>) = files::changes(path)?.into_iter().unzip();
-        facts.apply(&changes, &[], None).map_err(|refusals| {
-            let told: Vec<String> = refusals.iter().map(|refusal| refusal.message.clone()).collect();
+        facts.apply(&changes, Checks::of(&[])).map_err(|refusals| {
+            let told: Vec<String> = refusals.iter().map(|refusal| refusal.why.to_string()).collect();
             Failure::input(format!("{}: {}", path.display(), told.join("\n")))
         })?;
         for (grant, why) in against::idle(policy, &facts) {
@@ -87,19 +116,20 @@ fn check(dir: &Path, register: Option<&Path>, shell: &Shell) -> Result<Code, Fai
         reading.findings.sort_by_key(of);
     }
     if shell.format != OutputFormat::Text {
-        let rows: Vec<Value> = reading
-            .findings
-            .iter()
-            .map(|finding| {
-                let place = sources.place(finding.span);
-                json!({
-                    "severity": if finding.severity == Severity::Error { "error" } else { "warning" },
-                    "code": finding.code, "file": place.path, "line": place.line, "column": place.column,
-                    "message": finding.message, "help": finding.help,
-                })
-            })
-            .collect();
-        super::print_rows(shell, &rows, &["severity", "file", "line", "column", "code", "message"]);
+        let rows: Vec<Found<'_>> =
+            reading.findings.iter().map(|finding| Found::of(finding, &sources)).collect();
+        table::print(
+            shell,
+            &rows,
+            &[
+                ("severity", |found| found.severity.to_owned()),
+                ("file", |found| found.file.clone()),
+                ("line", |found| found.line.to_string()),
+                ("column", |found| found.column.to_string()),
+                ("code", |found| found.code.to_owned()),
+                ("message", |found| found.message.to_owned()),
+            ],
+        );
     } else {
         for finding in &reading.findings {
             shell.answer(&sources.render(finding));
@@ -171,8 +201,16 @@ fn compare(old: &Path, new: &Path, shell: &Shell) -> Result<Code, Failure> {
             shell.notice("+ more may be allowed, - less, ~ neither for sure");
         }
     } else {
-        let rows: Vec<Value> = differences.iter().filter_map(|one| serde_json::to_value(one).ok()).collect();
-        super::print_rows(shell, &rows, &["about", "key", "effect", "words"]);
+        table::print(
+            shell,
+            &differences,
+            &[
+                ("about", |one| one.about.to_owned()),
+                ("key", |one| one.key.clone()),
+                ("effect", |one| one.effect.word().to_owned()),
+                ("words", |one| one.words.clone()),
+            ],
+        );
     }
     Ok(if differences.is_empty() { YES } else { NO })
 }
@@ -215,33 +253,43 @@ async fn show(
     shell: &Shell,
 ) -> Result<Code, Failure> {
     let revision = revision.unwrap_or_else(|| "live".to_owned());
-    let draft = revision.starts_with("D-");
-    let path = if draft { "drafts" } else { "revisions" };
-    let found: Value = global.client()?.get(&format!("/api/v1/{path}/{revision}"), &[]).await?;
-    let info = if draft { &found["draft"] } else { &found["revision"] };
-    let name = info["id"].as_str().map_or_else(|| format!("revision {}", info["number"]), str::to_owned);
-    shell.notice(&format!("{name}, {}", info["digest"].as_str().unwrap_or("")));
-    let files = found["files"].as_array().cloned().unwrap_or_default();
-    let text = |file: &Value, key: &str| file[key].as_str().unwrap_or_default().to_owned();
+    let client = global.client()?;
+    let (name, digest, files, whole) = if revision.starts_with("D-") {
+        let found = client.draft(&revision).await?;
+        let whole = serde_json::to_string(&found).unwrap_or_default();
+        (found.draft.id, found.draft.digest, found.files, whole)
+    } else {
+        let found = client.revision(&revision).await?;
+        let whole = serde_json::to_string(&found).unwrap_or_default();
+        (format!("revision {}", found.revision.number), found.revision.digest, found.files, whole)
+    };
+    shell.notice(&format!("{name}, {digest}"));
     if let Some(folder) = into {
-        for file in &files {
-            let path = text(file, "path");
-            if let Some(wrong) = wrong_path(&path) {
-                return Err(Failure::input(format!("{path:?}: {wrong}; nothing of it is written")));
-            }
-            let path = folder.join(path);
-            let parent = path.parent().map(std::path::Path::to_owned).unwrap_or_default();
-            let write =
-                std::fs::create_dir_all(parent).and_then(|()| std::fs::write(&path, text(file, "text")));
-            write.map_err(|error| Failure::input(format!("{}: {error}", path.display())))?;
-        }
+        write_into(&folder, &files)?;
         shell.notice(&format!("{} written into {}", counted(files.len(), "file"), folder.display()));
     } else if shell.format == OutputFormat::Text {
         for file in &files {
-            shell.answer(&format!("# {}\n{}", text(file, "path"), text(file, "text")));
+            shell.answer(&format!("# {}\n{}", file.path, file.text));
         }
     } else {
-        shell.answer(&found.to_string());
+        shell.answer(&whole);
     }
     Ok(YES)
+}
+
+/// Writes files into a folder: none, if the path of one leads elsewhere.
+fn write_into(folder: &Path, files: &[File]) -> Result<(), Failure> {
+    for file in files {
+        if let Some(wrong) = wrong_path(&file.path) {
+            return Err(Failure::input(format!("{:?}: {wrong}; nothing is written", file.path)));
+        }
+    }
+    for file in files {
+        let path = folder.join(&file.path);
+        let parent = path.parent().map(Path::to_owned).unwrap_or_default();
+        std::fs::create_dir_all(parent)
+            .and_then(|()| std::fs::write(&path, &file.text))
+            .map_err(|error| Failure::input(format!("{}: {error}", path.display())))?;
+    }
+    Ok(())
 }

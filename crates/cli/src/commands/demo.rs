@@ -4,14 +4,20 @@ use super::serve::{MAX_STALE, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
-use ostrog_service::node::{By, Node, Wanted};
-use ostrog_service::{App, serve};
+use ostrog_service::App;
+use ostrog_service::node::Node;
+use ostrog_service::problem::Problem;
+use ostrog_service::serving::serve;
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
+use ostrog_wire::rehearsals::RehearsalFile;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::sync::Arc;
+
+/// Who did what the demo begins with.
+const DEMO: &str = "the demo";
 
 const CHARTER: [(&str, &str); 8] = [
     ("agents.toml", include_str!("../../../../demo/harbour/agents.toml")),
@@ -60,28 +66,24 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
 async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), Failure> {
     let store = Store::open(&cluster.database("demo").await?).await?;
     let node = Arc::new(Node::open(store.clone(), MAX_STALE).await?);
-    let refused = |problem: ostrog_service::problem::Problem| Failure::input(told(&problem));
-    if node.state().live.is_none() {
+    let refused = |problem: Problem| Failure::input(told(problem));
+    if node.live_revision().is_none() {
         let files = CHARTER
             .iter()
             .map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() });
-        node.put_live(Sources::new(files.collect()), "The port as it stands", By::host("the demo"))
-            .await
-            .map_err(refused)?;
-        let changes: Result<Vec<Change>, String> = REGISTER.lines().map(line::parse).collect();
-        node.change(changes.map_err(Failure::input)?, By::host("the demo"), Wanted::default())
-            .await
-            .map_err(refused)?;
-        let files = REHEARSAL.map(|(path, text)| serde_json::json!({ "path": path, "text": text }));
-        let files = serde_json::Value::from_iter(files);
-        node.write(async |write, now| Ok(write.save_rehearsal(&files, "the demo", now).await?))
-            .await
-            .map_err(refused)?;
+        let sources = Sources::new(files.collect());
+        node.put_live(sources, "The port as it stands", DEMO).await.map_err(refused)?;
+        let changes: Result<Vec<Change>, _> = REGISTER.lines().map(line::parse).collect();
+        node.load_of_host(changes.map_err(Failure::input)?, DEMO).await.map_err(refused)?;
+        let file =
+            |(path, text): (&str, &str)| RehearsalFile { path: path.to_owned(), text: text.to_owned() };
+        let files = REHEARSAL.map(file).to_vec();
+        node.save_rehearsal_of_host(files, DEMO).await.map_err(refused)?;
     }
     let operator = Making::whole(KeyKind::Operator, "demo operator");
-    let (operator, _) = node.new_key(operator, "the demo").await.map_err(refused)?;
+    let operator = node.new_key_of_host(operator, DEMO).await.map_err(refused)?;
     let customs = Making::whole(KeyKind::Application("customs".to_owned()), "Customs desk");
-    let (customs, _) = node.new_key(customs, "the demo").await.map_err(refused)?;
+    let customs = node.new_key_of_host(customs, DEMO).await.map_err(refused)?;
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await;
     let listener = listener.map_err(|error| {
         Failure::unreachable(format!("cannot listen on port {port}: {error}; give --port 0 for a free one"))

@@ -1,10 +1,12 @@
 //! `ostrog draft save | list | show | discard`: texts under way.
 
-use super::{Global, OutputFormat, print_rows};
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::files::{self, counted};
 use crate::shell::Shell;
-use serde_json::{Value, json};
+use crate::table::{self, Column};
+use ostrog_core::source::SourceFile;
+use ostrog_wire::charter::{DraftShown, DraftText, File, Saved};
 use std::path::PathBuf;
 
 #[derive(Debug, clap::Subcommand)]
@@ -42,73 +44,66 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     match command {
         Command::Save { dir, title, draft, onto_live } => {
             let sources = files::sources(&dir)?;
-            let files: Vec<Value> =
-                sources.files().iter().map(|file| json!({ "path": file.path, "text": file.text })).collect();
-            let saved = json!({ "title": title, "files": files, "draft": draft, "onto-live": onto_live });
-            Ok(tell(&client.post("/api/v1/drafts", &saved).await?, shell))
+            let file = |file: &SourceFile| File { path: file.path.clone(), text: file.text.clone() };
+            let files = sources.files().iter().map(file).collect();
+            let saved = Saved { title, files, draft, from: None, onto_live };
+            Ok(tell(&client.save_draft(&saved).await?, shell))
         }
         Command::List => {
-            let mut rows: Vec<Value> = client.get("/api/v1/drafts", &[]).await?;
-            if shell.format == OutputFormat::Text {
-                for row in &mut rows {
-                    let authors = row["authors"].as_array().into_iter().flatten();
-                    let authors: Vec<&str> = authors.filter_map(Value::as_str).collect();
-                    row["authors"] = authors.join(", ").into();
-                }
-            }
-            print_rows(shell, &rows, &["id", "title", "base", "authors", "saved-at"]);
+            let columns: &[Column<DraftShown>] = &[
+                ("id", |draft| draft.id.clone()),
+                ("title", |draft| draft.title.clone()),
+                ("base", |draft| draft.base.map_or_else(String::new, |base| base.to_string())),
+                ("authors", |draft| draft.authors.join(", ")),
+                ("saved-at", |draft| draft.saved_at.clone()),
+            ];
+            table::print(shell, &client.drafts().await?, columns);
             Ok(YES)
         }
-        Command::Show { draft } => {
-            let found: Value = client.get(&format!("/api/v1/drafts/{draft}"), &[]).await?;
-            Ok(tell(&found, shell))
-        }
+        Command::Show { draft } => Ok(tell(&client.draft(&draft).await?, shell)),
         Command::Discard { draft } => {
-            let ended: Value = client.delete(&["api", "v1", "drafts", &draft], &[]).await?;
-            shell.notice(&format!("{} is discarded", ended["id"].as_str().unwrap_or(&draft)));
+            let ended = client.discard_draft(&draft).await?;
+            shell.notice(&format!("{} is discarded", ended.id));
             Ok(YES)
         }
     }
 }
 
 /// Tells how a draft stands; no if it has errors.
-fn tell(found: &Value, shell: &Shell) -> Code {
-    let (draft, standing) = (&found["draft"], &found["standing"]);
-    let list = |key: &str| standing[key].as_array().cloned().unwrap_or_default();
-    let text = |value: &Value, key: &str| value[key].as_str().unwrap_or_default().to_owned();
-    let errors = list("findings").iter().filter(|finding| finding["severity"] == "error").count();
-    if shell.format == OutputFormat::Text {
-        let base = match &draft["base"] {
-            Value::Null => "nothing".to_owned(),
-            base => format!("revision {base}"),
-        };
-        shell.answer(&format!("{}  {}, from {base}", text(draft, "id"), text(draft, "title")));
-        for finding in list("findings") {
-            shell.answer(&format!("    {}  {}", text(&finding, "at"), text(&finding, "message")));
-        }
-        for change in list("changes") {
-            let sign = match change["effect"].as_str() {
-                Some("wider") => "+",
-                Some("narrower") => "-",
-                _ => "~",
-            };
-            let key = text(&change, "key");
-            let key = if key.is_empty() { key } else { format!(" {key}") };
-            shell.answer(&format!("    {sign} {}{key}: {}", text(&change, "about"), text(&change, "words")));
-        }
-        for fact in list("unfit") {
-            shell.answer(&format!("    does not fit: {}", fact.as_str().unwrap_or_default()));
-        }
-        if standing["fits"] == false {
-            shell.notice("another revision went live since it was begun: bring that into it, and save it with --onto-live");
-        }
-        if errors > 0 {
-            shell.notice(&counted(errors, "error"));
-        } else if list("changes").is_empty() {
-            shell.notice("it means the same as what is live");
-        }
-    } else {
-        shell.answer(&found.to_string());
+fn tell(found: &DraftText, shell: &Shell) -> Code {
+    let DraftText { draft, standing, .. } = found;
+    let errors = standing.findings.iter().filter(|finding| finding.severity == "error").count();
+    let code = if errors > 0 { NO } else { YES };
+    if shell.format != OutputFormat::Text {
+        shell.answer(&serde_json::to_string(found).unwrap_or_default());
+        return code;
     }
-    if errors > 0 { NO } else { YES }
+    let base = draft.base.map_or_else(|| "nothing".to_owned(), |base| format!("revision {base}"));
+    shell.answer(&format!("{}  {}, from {base}", draft.id, draft.title));
+    for finding in &standing.findings {
+        shell.answer(&format!("    {}  {}", finding.at, finding.message));
+    }
+    for change in &standing.changes {
+        let sign = match &*change.effect {
+            "wider" => "+",
+            "narrower" => "-",
+            _ => "~",
+        };
+        let key = if change.key.is_empty() { String::new() } else { format!(" {}", change.key) };
+        shell.answer(&format!("    {sign} {}{key}: {}", change.about, change.words));
+    }
+    for fact in &standing.unfit {
+        shell.answer(&format!("    does not fit: {fact}"));
+    }
+    if !standing.fits {
+        shell.notice(
+            "another revision went live since it was begun: bring that into it, and save it with --onto-live",
+        );
+    }
+    if errors > 0 {
+        shell.notice(&counted(errors, "error"));
+    } else if standing.changes.is_empty() {
+        shell.notice("it means the same as what is live");
+    }
+    code
 }

@@ -1,10 +1,13 @@
 //! `ostrog grant give | list | end`.
 
-use super::{Global, print_rows, register};
+use super::{Global, register};
 use crate::exit::{Code, Failure, YES};
+use crate::pages;
 use crate::shell::Shell;
-use ostrog_client::Page;
-use serde_json::{Map, Value, json};
+use crate::table::{self, Column};
+use ostrog_wire::register::{Grant, GrantLine, GrantQuery, NoteQuery};
+use serde_json::Value;
+use std::collections::BTreeMap;
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -54,43 +57,41 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     let client = global.client()?;
     match command {
         Command::Give { role, to, at, values, from, until } => {
-            let mut grant = json!({ "role": role, "to": to, "at": at });
-            for (key, moment) in [("from", from), ("until", until)] {
-                if let Some(moment) = moment {
-                    grant[key] = moment.into();
-                }
-            }
-            if !values.is_empty() {
-                grant["values"] = self::values(&values)?.into();
-            }
-            register::tell(&client.post("/api/v1/grants", &grant).await?, shell);
+            let values = self::values(&values)?;
+            let grant = Grant { id: None, role, to, at, from, until, values };
+            register::tell(&client.give_grant(&grant).await?, shell);
         }
         Command::List { to, at, role } => {
-            let mut rows = Vec::new();
-            let mut after = String::new();
-            loop {
-                let mut query = vec![("limit", "1000"), ("after", after.as_str())];
-                for (key, value) in [("to", &to), ("at", &at), ("role", &role)] {
-                    query.extend(value.as_deref().map(|value| (key, value)));
-                }
-                let page: Page = client.get("/api/v1/grants", &query).await?;
-                rows.extend(page.items.into_iter().map(|mut line| line["grant"].take()));
-                match page.next {
-                    Some(next) => after = next,
-                    None => break,
-                }
-            }
-            print_rows(shell, &rows, &["id", "role", "to", "at", "from", "until", "values"]);
+            let query = GrantQuery { to, at, role, ..GrantQuery::default() };
+            let lines: Vec<GrantLine> = pages::grants(&client, query).await?;
+            let grants: Vec<Grant> = lines.into_iter().map(|line| line.grant).collect();
+            let columns: &[Column<Grant>] = &[
+                ("id", |grant| table::text(grant.id.as_deref())),
+                ("role", |grant| grant.role.clone()),
+                ("to", |grant| grant.to.clone()),
+                ("at", |grant| grant.at.clone()),
+                ("from", |grant| table::text(grant.from.as_deref())),
+                ("until", |grant| table::text(grant.until.as_deref())),
+                ("values", told_values),
+            ];
+            table::print(shell, &grants, columns);
         }
         Command::End { id, note } => {
-            register::tell(&client.end_grant(&id, &note).await?, shell);
+            register::tell(&client.end_grant(&id, &NoteQuery { note: Some(note) }).await?, shell);
         }
     }
     Ok(YES)
 }
 
-fn values(pairs: &[String]) -> Result<Map<String, Value>, Failure> {
-    let mut all = Map::new();
+fn told_values(grant: &Grant) -> String {
+    if grant.values.is_empty() {
+        return String::new();
+    }
+    serde_json::to_string(&grant.values).unwrap_or_default()
+}
+
+fn values(pairs: &[String]) -> Result<BTreeMap<String, Vec<Value>>, Failure> {
+    let mut all = BTreeMap::new();
     for pair in pairs {
         let (key, list) = pair
             .split_once('=')

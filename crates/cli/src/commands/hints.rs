@@ -1,11 +1,12 @@
 //! `ostrog hints`: what does an application's interface show and enable for a subject?
 
-use super::question::{Where, With};
-use super::{Global, OutputFormat, items, print_rows};
+use super::question::{Asking, Where, With};
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
-use ostrog_core::decide::told::{Beside, Blank};
-use serde_json::{Value, json};
+use crate::table;
+use ostrog_core::decide::told;
+use ostrog_wire::questions::BlankOptions;
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -24,26 +25,50 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, "", args.resource.as_deref())?;
-    let beside = Beside { application: args.application.clone(), ..Beside::default() };
-    let told = args.at.told(Blank::Hints, &request, &beside, &args.with, global, shell).await?;
-    let found = items(&told);
-    if shell.format != OutputFormat::Text {
-        print_rows(shell, &found, &["key", "visible", "enabled", "somewhere", "name"]);
-        return Ok(YES);
-    }
-    let row = |hint: &Value| {
-        let state = match (hint["visible"] == true, hint["enabled"] == true) {
-            (false, _) => "hidden",
-            (true, false) => "shown",
-            (true, true) => "enabled",
-        };
-        let judged = if hint["somewhere"] == true { "somewhere" } else { "here" };
-        json!({ "affordance": hint["key"], "state": state, "judged": judged, "name": hint["name"] })
+    let told = match args.at.asking(&args.with, global, shell)? {
+        Asking::Offline(world, now) => {
+            told::hints(world.engine(), &args.application, &request, now, &mut || true)
+                .map_err(Failure::input)?
+        }
+        Asking::Live(client) => {
+            let beside = BlankOptions { application: args.application.clone(), ..BlankOptions::default() };
+            let question = args.at.question(&request, beside, &args.with)?;
+            args.at.told(client.hints(&question).await?, shell)
+        }
     };
-    let rows: Vec<Value> = found.iter().map(row).collect();
-    print_rows(shell, &rows, &["affordance", "state", "judged", "name"]);
-    if rows.is_empty() {
-        shell.notice(&format!("{} has no affordances", args.application));
+    if shell.format == OutputFormat::Text {
+        table::print(
+            shell,
+            &told.items,
+            &[
+                ("affordance", |hint| hint.key.clone()),
+                ("state", |hint| {
+                    match (hint.visible, hint.enabled) {
+                        (false, _) => "hidden",
+                        (true, false) => "shown",
+                        (true, true) => "enabled",
+                    }
+                    .to_owned()
+                }),
+                ("judged", |hint| if hint.somewhere { "somewhere" } else { "here" }.to_owned()),
+                ("name", |hint| hint.name.clone()),
+            ],
+        );
+        if told.items.is_empty() {
+            shell.notice(&format!("{} has no affordances", args.application));
+        }
+    } else {
+        table::print(
+            shell,
+            &told.items,
+            &[
+                ("key", |hint| hint.key.clone()),
+                ("visible", |hint| hint.visible.to_string()),
+                ("enabled", |hint| hint.enabled.to_string()),
+                ("somewhere", |hint| hint.somewhere.to_string()),
+                ("name", |hint| hint.name.clone()),
+            ],
+        );
     }
     Ok(YES)
 }

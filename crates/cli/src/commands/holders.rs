@@ -1,10 +1,12 @@
 //! `ostrog holders`: who may do something?
 
-use super::question::{Where, With};
-use super::{Global, OutputFormat, items, print_rows};
-use crate::exit::{Code, Failure, NO, YES};
+use super::Global;
+use super::question::{Asking, Where, With};
+use crate::exit::{Code, Failure, NO, UNREACHABLE, YES};
 use crate::shell::Shell;
-use ostrog_core::decide::told::{Beside, Blank};
+use crate::table::{self, Column};
+use ostrog_core::decide::told::{self, HolderTold};
+use ostrog_wire::questions::BlankOptions;
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -24,17 +26,29 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request("anonymous", &args.permission, args.resource.as_deref())?;
-    let beside = Beside { through: args.through, ..Beside::default() };
-    let told = args.at.told(Blank::Holders, &request, &beside, &args.with, global, shell).await?;
-    let rows = items(&told);
-    let columns: &[&str] = if args.through { &["who", "reason", "through"] } else { &["who", "reason"] };
-    print_rows(shell, &rows, columns);
-    if shell.format == OutputFormat::Text {
-        if told["whole"] == false {
-            shell.notice("and perhaps more: the search took too long");
-        } else if rows.is_empty() {
-            shell.notice("nobody");
+    let told = match args.at.asking(&args.with, global, shell)? {
+        Asking::Offline(world, now) => {
+            told::holders(world.engine(), &request, args.through, now, &mut || true)
+                .map_err(Failure::input)?
         }
+        Asking::Live(client) => {
+            let beside = BlankOptions { through: args.through, ..BlankOptions::default() };
+            let question = args.at.question(&request, beside, &args.with)?;
+            args.at.told(client.holders(&question).await?, shell)
+        }
+    };
+    let columns: [Column<HolderTold>; 3] = [
+        ("who", |row| row.who.clone()),
+        ("reason", |row| row.reason.clone()),
+        ("through", |row| table::text(row.through.as_deref())),
+    ];
+    table::print(shell, &told.items, if args.through { &columns } else { &columns[..2] });
+    if !told.whole {
+        shell.problem("this is not all: the search took too long");
+        return Ok(UNREACHABLE);
     }
-    Ok(if rows.is_empty() { NO } else { YES })
+    if told.items.is_empty() {
+        shell.notice("nobody");
+    }
+    Ok(if told.items.is_empty() { NO } else { YES })
 }

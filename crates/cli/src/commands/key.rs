@@ -1,10 +1,11 @@
 //! `ostrog key new | list | replace | end`.
 
-use super::{Global, OutputFormat, print_rows};
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
+use crate::table::{self, Column};
 use jiff::SignedDuration;
-use serde_json::{Value, json};
+use ostrog_wire::keys::{Detail, KeyAsked, KeyMade, KeyShown, Overlap, Right};
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -19,10 +20,10 @@ pub enum Command {
         /// Until when it counts
         #[arg(long, value_name = "T")]
         until: Option<String>,
-        /// How much its answers tell: none, reason, full
-        #[arg(long, value_name = "LEVEL", default_value = "reason")]
-        detail: String,
-        /// Keep it to an endpoint: evaluation, evaluations, search
+        /// How much its answers tell
+        #[arg(long, value_name = "LEVEL", value_enum, default_value_t = Level::Reason)]
+        detail: Level,
+        /// Keep it to an endpoint: evaluation, evaluations, search, activation
         #[arg(long = "endpoint", value_name = "NAME")]
         endpoints: Vec<String>,
         /// A type of another application that it may ask about
@@ -49,62 +50,93 @@ pub enum Command {
     },
 }
 
+/// How much answers tell.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub enum Level {
+    /// The decision alone
+    None,
+    /// The reason code, a rule's message and advice
+    Reason,
+    /// The explanation too, where it is asked for
+    Full,
+}
+
+impl From<Level> for Detail {
+    fn from(level: Level) -> Detail {
+        match level {
+            Level::None => Detail::None,
+            Level::Reason => Detail::Reason,
+            Level::Full => Detail::Full,
+        }
+    }
+}
+
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     match command {
         Command::New { application, name, until, detail, endpoints, types, rights } => {
-            let name = name.unwrap_or_else(|| application.clone().unwrap_or_else(|| "operator".to_owned()));
-            let right = |text: &String| {
-                let (role, at) = text.split_once('@').unwrap_or((text, "everywhere"));
-                json!({ "role": role, "at": at })
+            let asked = KeyAsked {
+                name: name.unwrap_or_else(|| application.clone().unwrap_or_else(|| "operator".to_owned())),
+                application,
+                until,
+                detail: detail.into(),
+                endpoints,
+                types,
+                rights: rights.iter().map(|text| right(text)).collect(),
             };
-            let asked = json!({
-                "application": application, "name": name, "until": until, "detail": detail,
-                "endpoints": endpoints, "types": types, "rights": rights.iter().map(right).collect::<Vec<_>>(),
-            });
-            reveal(&client.post("/api/v1/keys", &asked).await?, shell);
+            reveal(&client.make_key(&asked).await?, shell);
         }
         Command::List => {
-            let mut rows: Vec<Value> = client.get("/api/v1/keys", &[]).await?;
-            if shell.format == OutputFormat::Text {
-                rows.iter_mut().for_each(readable);
-            }
-            print_rows(shell, &rows, &["id", "whose", "name", "detail", "until", "last-used-at"]);
+            let keys = client.keys().await?;
+            let columns: &[Column<KeyShown>] = &[
+                ("id", |key| key.id.clone()),
+                ("whose", whose),
+                ("name", |key| key.name.clone()),
+                ("detail", |key| format!("{:?}", key.detail).to_lowercase()),
+                ("until", |key| table::text(key.until.as_deref())),
+                ("last-used-at", |key| table::text(key.last_used_at.as_deref())),
+            ];
+            table::print(shell, &keys, columns);
         }
         Command::Replace { id, overlap } => {
             let time: SignedDuration = overlap
                 .parse()
                 .map_err(|_| Failure::misused(format!("--overlap {overlap:?} is no time such as 24h")))?;
-            let seconds = time.as_secs().to_string();
-            let path = ["api", "v1", "keys", &id, "replacement"];
-            reveal(&client.post_to(&path, &[("overlap", &seconds)], &json!({})).await?, shell);
+            let seconds = u32::try_from(time.as_secs())
+                .map_err(|_| Failure::misused(format!("--overlap {overlap:?} is too long")))?;
+            reveal(&client.replace_key(&id, &Overlap { overlap: Some(seconds) }).await?, shell);
         }
         Command::End { id } => {
-            let ended: Value = client.delete(&["api", "v1", "keys", &id], &[]).await?;
-            shell.notice(&format!("{} has ended", ended["id"].as_str().unwrap_or(&id)));
+            let ended = client.end_key(&id).await?;
+            if shell.format == OutputFormat::Text {
+                shell.notice(&format!("{} has ended", ended.id));
+            } else {
+                shell.answer(&serde_json::to_string(&ended).unwrap_or_default());
+            }
         }
     }
     Ok(YES)
 }
 
-/// The secret alone on standard output; what it is, beside.
-fn reveal(made: &Value, shell: &Shell) {
-    let key = &made["key"];
-    shell.notice(&format!("key {}; its text is shown this once:", key["id"].as_str().unwrap_or_default()));
-    shell.reveal(made["text"].as_str().unwrap_or_default());
+/// `grant-editor@tenant:north`
+fn right(text: &str) -> Right {
+    let (role, at) = text.split_once('@').unwrap_or((text, "everywhere"));
+    Right { role: role.to_owned(), at: at.to_owned() }
 }
 
-fn readable(row: &mut Value) {
-    let rights = row["rights"].as_array().into_iter().flatten().map(|right| {
-        let text = |key: &str| right[key].as_str().unwrap_or_default();
-        match text("at") {
-            "everywhere" => text("role").to_owned(),
-            at => format!("{}@{at}", text("role")),
-        }
-    });
-    let rights: Vec<String> = rights.collect();
-    row["whose"] = match row["application"].as_str() {
-        Some(application) => application.into(),
-        None => format!("operator: {}", rights.join(", ")).into(),
+/// The secret alone on standard output; what it is, beside.
+fn reveal(made: &KeyMade, shell: &Shell) {
+    shell.notice(&format!("key {}; its text is shown this once:", made.key.id));
+    shell.reveal(&made.text);
+}
+
+fn whose(key: &KeyShown) -> String {
+    let right = |right: &Right| match right.at.as_str() {
+        "everywhere" => right.role.clone(),
+        at => format!("{}@{at}", right.role),
     };
+    match &key.application {
+        Some(application) => application.clone(),
+        None => format!("operator: {}", key.rights.iter().map(right).collect::<Vec<_>>().join(", ")),
+    }
 }

@@ -1,9 +1,13 @@
 //! `ostrog log changes`: what happened.
 
-use super::{Global, OutputFormat, print_rows};
+use super::Global;
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
-use serde_json::Value;
+use crate::table;
+use ostrog_wire::changes::{ChangeQuery, ChangeShown};
+
+/// Longest that is shown of a line.
+const LONGEST: usize = 100;
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -14,35 +18,47 @@ pub enum Command {
         before: Option<i64>,
         /// At most so many
         #[arg(long, value_name = "N", default_value_t = 50)]
-        limit: i64,
+        limit: usize,
     },
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let Command::Changes { before, limit } = command;
-    let (before, limit) = (before.map(|before| before.to_string()), limit.to_string());
-    let mut query = vec![("limit", limit.as_str())];
-    query.extend(before.iter().map(|before| ("before", before.as_str())));
-    let mut rows: Vec<Value> = global.client()?.get("/api/v1/changes", &query).await?;
-    if shell.format == OutputFormat::Text {
-        for row in &mut rows {
-            row["what"] = summary(&row["lines"]).into();
+    let client = global.client()?;
+    let mut found: Vec<ChangeShown> = Vec::new();
+    let mut before = before;
+    while found.len() < limit {
+        let rest = i64::try_from(limit - found.len()).unwrap_or(i64::MAX);
+        let page =
+            client.changes(&ChangeQuery { before, limit: Some(rest), ..ChangeQuery::default() }).await?;
+        found.extend(page.items);
+        before = page.next.and_then(|next| next.parse().ok());
+        if before.is_none() {
+            break;
         }
     }
-    print_rows(shell, &rows, &["position", "at", "actor", "kind", "what"]);
+    table::print(
+        shell,
+        &found,
+        &[
+            ("position", |change| change.position.to_string()),
+            ("at", |change| change.at.clone()),
+            ("actor", |change| change.actor.clone()),
+            ("kind", |change| change.kind.clone()),
+            ("what", summary),
+        ],
+    );
     Ok(YES)
 }
 
 /// The first line of a change, and how many more there are.
-pub fn summary(lines: &Value) -> String {
-    const LONGEST: usize = 100;
-    let lines = lines.as_array().map_or(&[][..], Vec::as_slice);
-    let first: String = lines.first().map_or_else(String::new, |line| {
+pub fn summary(change: &ChangeShown) -> String {
+    let first = change.lines.first().map_or_else(String::new, |line| {
         let text = line.to_string();
         match text.char_indices().nth(LONGEST) {
             Some((end, _)) => format!("{}…", &text[..end]),
             None => text,
         }
     });
-    if lines.len() > 1 { format!("{first} and {} more", lines.len() - 1) } else { first }
+    if change.count > 1 { format!("{first} and {} more", change.count - 1) } else { first }
 }

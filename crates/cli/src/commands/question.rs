@@ -6,10 +6,10 @@ use crate::files;
 use crate::shell::Shell;
 use jiff::Timestamp;
 use ostrog_client::Client;
-use ostrog_core::decide::told::{Beside, Blank, told};
-use ostrog_core::prelude::{Request, World};
+use ostrog_core::prelude::{Request, Sight, World};
 use ostrog_core::value::parse_time;
-use serde_json::{Value, json};
+use ostrog_wire::questions::{AskedOf, BlankAnswer, BlankOptions, QuestionRequest};
+use serde_json::Value;
 use std::path::PathBuf;
 
 /// Where a question is asked.
@@ -55,68 +55,69 @@ pub struct With {
     pub min_position: Option<String>,
 }
 
+/// Where a question with a blank is asked: here, or of a service.
+pub enum Asking {
+    /// Of a charter and facts from files.
+    Offline(Box<World>, Timestamp),
+    /// Of a service.
+    Live(Client),
+}
+
 impl Where {
-    /// Answers a question with a blank, offline or by the service.
+    /// Where it is asked.
     ///
     /// # Errors
-    /// If there is nobody to ask, or the question is refused.
-    pub async fn told(
-        &self,
-        blank: Blank,
-        request: &Request,
-        beside: &Beside,
-        with: &With,
-        global: &Global,
-        shell: &Shell,
-    ) -> Result<Value, Failure> {
-        if self.charter.is_some() {
-            let world = self.world(with, shell)?;
-            let now = with.moment()?.unwrap_or_else(Timestamp::now);
-            return told(world.engine(), blank, request, beside, now, &mut || true).map_err(Failure::input);
+    /// If there is nobody to ask, or a file has errors.
+    pub fn asking(&self, with: &With, global: &Global, shell: &Shell) -> Result<Asking, Failure> {
+        match &self.charter {
+            Some(_) => {
+                let now = with.moment()?.unwrap_or_else(Timestamp::now);
+                Ok(Asking::Offline(Box::new(self.world(with, shell)?), now))
+            }
+            None => Ok(Asking::Live(with.at_position(global.client()?))),
         }
-        let path = match blank {
-            Blank::Actions => "actions",
-            Blank::Reach => "reach",
-            Blank::Holders => "holders",
-            Blank::Rows => "rows",
-            Blank::Hints => "hints",
-        };
-        let mut question = self.question(request, with)?;
-        question["beside"] = serde_json::to_value(beside).map_err(Failure::input)?;
-        self.send(path, &question, with, global, shell).await
     }
 
     /// A question as the service takes it.
-    pub fn question(&self, request: &Request, with: &With) -> Result<Value, Failure> {
-        Ok(json!({
-            "subject": request.subject, "permission": request.permission, "resource": request.resource,
-            "subject-properties": request.of_subject, "resource-properties": request.of_resource,
-            "context": request.context, "now": with.moment()?.map(|now| now.to_string()),
-            "suppose": with.suppose, "without": with.without,
-            "revision": self.revision, "draft": self.draft,
-        }))
-    }
-
-    /// Sends a question to the service, and tells what it was asked of.
     ///
     /// # Errors
-    /// If it cannot be reached or refuses.
-    pub async fn send(
+    /// If the moment that was given is none.
+    pub fn question(
         &self,
-        path: &str,
-        question: &Value,
+        request: &Request,
+        beside: BlankOptions,
         with: &With,
-        global: &Global,
-        shell: &Shell,
-    ) -> Result<Value, Failure> {
-        let client = with.at_position(global.client()?);
-        let answer: Value = client.post(&format!("/api/v1/{path}"), question).await?;
+    ) -> Result<QuestionRequest, Failure> {
+        Ok(QuestionRequest {
+            subject: request.subject.clone(),
+            permission: request.permission.clone(),
+            resource: request.resource.clone(),
+            subject_properties: request.of_subject.clone(),
+            resource_properties: request.of_resource.clone(),
+            context: request.context.clone(),
+            now: with.moment()?.map(|now| now.to_string()),
+            suppose: with.suppose.clone(),
+            without: with.without.clone(),
+            revision: self.revision,
+            draft: self.draft.clone(),
+            would_take: false,
+            beside,
+        })
+    }
+
+    /// Tells what a service was asked of.
+    pub fn asked_of(&self, of: &AskedOf, shell: &Shell) {
         let text = match &self.draft {
             Some(draft) => format!("draft {draft}"),
-            None => format!("revision {}", answer["revision"]),
+            None => format!("revision {}", of.revision),
         };
-        shell.notice(&format!("live, {text}, position {}", answer["position"]));
-        Ok(answer)
+        shell.notice(&format!("live, {text}, position {}", of.position));
+    }
+
+    /// The answer of a service to a question with a blank; tells what it was asked of.
+    pub fn told<T>(&self, answer: BlankAnswer<T>, shell: &Shell) -> T {
+        self.asked_of(&answer.of, shell);
+        answer.answer
     }
 
     /// The charter and the facts to ask offline, with what is supposed.
@@ -127,7 +128,11 @@ impl Where {
         let Some(charter) = &self.charter else {
             return Err(Failure::misused("offline questions need --charter DIR"));
         };
-        let world = supposing(files::world(charter, self.register.as_deref(), shell)?, with)?;
+        let mut world = files::world(charter, self.register.as_deref(), shell)?;
+        world.suppose(&with.suppose, &with.without, &Sight::Everything).map_err(|wrong| {
+            let told: Vec<String> = wrong.iter().map(ToString::to_string).collect();
+            Failure::input(told.join("\n"))
+        })?;
         shell.notice(&format!("offline, {}", charter.display()));
         Ok(world)
     }
@@ -170,7 +175,7 @@ impl With {
     /// A client that takes no answer from before the position asked for.
     pub fn at_position(&self, client: Client) -> Client {
         match &self.min_position {
-            Some(position) => client.at_least(position),
+            Some(position) => client.at_least(position, None),
             None => client,
         }
     }
@@ -179,14 +184,11 @@ impl With {
     pub fn supposed(&self) -> usize {
         self.suppose.len() + self.without.len()
     }
-}
 
-pub fn supposing(mut world: World, with: &With) -> Result<World, Failure> {
-    world.suppose(&with.suppose, &with.without).map_err(|wrong| Failure::input(wrong.join("\n")))?;
-    Ok(world)
-}
-
-impl With {
+    /// Adds what is said along with it to a request.
+    ///
+    /// # Errors
+    /// If it does not read.
     pub fn fill(&self, request: &mut Request) -> Result<(), Failure> {
         for pair in &self.context {
             let (key, value) = pair_of(pair, "--context")?;
@@ -213,6 +215,9 @@ impl With {
 }
 
 /// `k=v`: a number, boolean or list where it reads as one, else a text; quotes keep it a text.
+///
+/// # Errors
+/// If there is no `=` in it.
 pub fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Failure> {
     let (key, text) = pair
         .split_once('=')

@@ -3,11 +3,16 @@
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, YES};
 use crate::files::counted;
+use crate::pages::{self, Line};
 use crate::shell::Shell;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use ostrog_client::{Client, Page, Written};
-use serde_json::{Value, json};
+use ostrog_client::Client;
+use ostrog_client::changes::{Changes, From, Told};
+use ostrog_wire::problem::ProblemPart;
+use ostrog_wire::register::{Facts, GrantLine, LoadQuery, Written};
+use serde_json::Value;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// Lines sent at a time.
 const CHUNK: usize = 10_000;
@@ -56,64 +61,59 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
         Command::Show { entity } => show(&client, &entity, shell).await,
         Command::Save => save(&client, shell).await,
         Command::Follow { from } => follow(&client, from, shell).await,
-        Command::Set { facts } => facts_written(&client, json!({ "set": facts }), shell).await,
-        Command::Remove { facts } => facts_written(&client, json!({ "remove": facts }), shell).await,
+        Command::Set { facts } => {
+            facts_written(&client, Facts { set: facts, remove: Vec::new() }, shell).await
+        }
+        Command::Remove { facts } => {
+            facts_written(&client, Facts { set: Vec::new(), remove: facts }, shell).await
+        }
     }
 }
 
-async fn facts_written(client: &Client, facts: Value, shell: &Shell) -> Result<Code, Failure> {
-    let written = client.post("/api/v1/facts", &facts).await?;
-    tell(&written, shell);
+async fn facts_written(client: &Client, facts: Facts, shell: &Shell) -> Result<Code, Failure> {
+    tell(&client.set_facts(&facts).await?, shell);
     Ok(YES)
 }
 
 /// All that is registered, in an order in which it can be loaded.
 async fn save(client: &Client, shell: &Shell) -> Result<Code, Failure> {
-    for path in ["entities", "tenant-roles", "grants", "activations"] {
-        let mut after = String::new();
-        loop {
-            let paged = path == "entities" || path == "grants";
-            let query: &[(&str, &str)] =
-                if paged { &[("limit", "1000"), ("after", after.as_str())] } else { &[] };
-            let page: Page = client.get(&format!("/api/v1/{path}"), query).await?;
-            page.items.iter().for_each(|line| shell.answer(&line.to_string()));
-            match page.next {
-                Some(next) => after = next,
-                None => break,
-            }
-        }
-    }
+    let line = |line: Line| shell.answer(&serde_json::to_string(&line).unwrap_or_default());
+    pages::register(client, line).await?;
     Ok(YES)
 }
 
 /// What happens, until it is broken off. A stream that breaks is taken up where it was.
 async fn follow(client: &Client, from: Option<i64>, shell: &Shell) -> Result<Code, Failure> {
-    let mut after = from;
-    let mut changes = client.follow(after).await?;
+    let mut from = from.map_or(From::Now, From::After);
+    let mut changes = client.follow(&from).await?;
     loop {
         match changes.next().await {
-            Ok(Some(change)) => {
-                after = change["position"].as_i64().or(after);
+            Ok(Some(Told { id, change })) => {
+                from = From::Event(id);
                 if shell.format == OutputFormat::Text {
-                    let text = |key: &str| change[key].as_str().unwrap_or_default();
-                    let what = super::log::summary(&change["lines"]);
-                    shell.answer(&format!(
-                        "{}  {}  {}  {}  {what}",
-                        change["position"],
-                        text("at"),
-                        text("actor"),
-                        text("kind")
-                    ));
+                    let what = super::log::summary(&change);
+                    let (position, at, actor) = (change.position, &change.at, &change.actor);
+                    shell.answer(&format!("{position}  {at}  {actor}  {}  {what}", change.kind));
                 } else {
-                    shell.answer(&change.to_string());
+                    shell.answer(&serde_json::to_string(&change).unwrap_or_default());
                 }
             }
             Ok(None) | Err(ostrog_client::Error::Unreachable(_)) => {
                 shell.notice("the stream ended; taking it up again");
-                tokio::time::sleep(std::time::Duration::from_secs(1)).await;
-                changes = client.follow(after).await?;
+                changes = again(client, &from).await?;
             }
             Err(error) => return Err(error.into()),
+        }
+    }
+}
+
+/// Takes a stream up again, as soon as the service can be reached.
+async fn again(client: &Client, from: &From) -> Result<Changes, Failure> {
+    loop {
+        tokio::time::sleep(Duration::from_secs(1)).await;
+        match client.follow(from).await {
+            Err(ostrog_client::Error::Unreachable(_)) => {}
+            followed => return Ok(followed?),
         }
     }
 }
@@ -173,106 +173,124 @@ async fn load(client: &Client, file: &Path, check: bool, shell: &Shell) -> Resul
         ProgressStyle::with_template("loading {bar:30} {pos} of {len} lines, {eta} to go")
             .unwrap_or_else(|_| ProgressStyle::default_bar()),
     );
-    let mut changed = 0;
-    let mut position = String::new();
+    let mut loaded = Loaded { lines: lines.len(), changed: 0, position: String::new(), checked_only: check };
+    let mut before = 0;
     for chunk in lines.chunks(CHUNK) {
         let body: Vec<&str> = chunk.iter().map(|(_, line)| *line).collect();
-        let written = match client.load(body.join("\n"), check).await {
+        let written = match client.load(body.join("\n"), &LoadQuery { check, at: None }).await {
             Ok(written) => written,
-            Err(error) => return Err(refused(file, chunk, error)),
+            Err(error) => {
+                bar.abandon();
+                return Err(broken_off(file, (&lines[..before], chunk), error));
+            }
         };
-        changed += written.changed.len();
-        position = written.position;
+        loaded.changed += written.changed.len();
+        loaded.position = written.position;
+        before += chunk.len();
         bar.inc(chunk.len() as u64);
     }
     bar.finish_and_clear();
-    let verb = if check { "would change" } else { "changed" };
     if shell.format == OutputFormat::Text {
-        shell
-            .answer(&format!("{} read, {changed} {verb}, position {position}", counted(lines.len(), "line")));
+        let verb = if check { "would change" } else { "changed" };
+        let Loaded { lines, changed, position, .. } = loaded;
+        shell.answer(&format!("{} read, {changed} {verb}, position {position}", counted(lines, "line")));
     } else {
-        shell.answer(
-            &json!({ "lines": lines.len(), "changed": changed, "position": position, "checked-only": check })
-                .to_string(),
-        );
+        shell.answer(&serde_json::to_string(&loaded).unwrap_or_default());
     }
     Ok(YES)
 }
 
-/// Refusals by the line of the file, not of the chunk.
-fn refused(file: &Path, chunk: &[(usize, &str)], error: ostrog_client::Error) -> Failure {
-    if let ostrog_client::Error::Refused(problem) = &error
-        && problem.status == 422
-    {
-        let told: Vec<String> = problem
-            .errors
-            .iter()
-            .map(|part| {
-                let line = part
-                    .at
-                    .parse()
-                    .ok()
-                    .and_then(|at: usize| chunk.get(at.checked_sub(1)?))
-                    .map_or(0, |(line, _)| line + 1);
-                format!("{}:{line}  {}", file.display(), part.detail)
-            })
-            .collect();
-        let before = chunk.first().map_or(0, |(line, _)| *line);
-        let kept = if before == 0 {
-            "nothing was changed".to_owned()
-        } else {
-            format!("the {before} lines before are in force, the rest is not")
-        };
-        return Failure::input(format!("{}\n{kept}", told.join("\n")));
+/// What a load came to, where no person reads it.
+#[derive(serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Loaded {
+    lines: usize,
+    changed: usize,
+    position: String,
+    checked_only: bool,
+}
+
+/// Why a load ended before its end, by the line of the file, and how much of it is in force.
+fn broken_off(
+    file: &Path,
+    (before, chunk): (&[(usize, &str)], &[(usize, &str)]),
+    error: ostrog_client::Error,
+) -> Failure {
+    let last = before.last().map_or(0, |(line, _)| line + 1);
+    let kept = match before.len() {
+        0 => "nothing before it was changed".to_owned(),
+        _ => format!("{} up to line {last} are in force", counted(before.len(), "line")),
+    };
+    match &error {
+        ostrog_client::Error::Refused(problem) if problem.status == 422 => {
+            let line = |part: &ProblemPart| {
+                let at = part.at.parse().ok().and_then(|at: usize| chunk.get(at.checked_sub(1)?));
+                format!("{}:{}  {}", file.display(), at.map_or(0, |(line, _)| line + 1), part.detail)
+            };
+            let told: Vec<String> = problem.errors.iter().map(line).collect();
+            Failure::input(format!("{}\n{kept}, the rest is not", told.join("\n")))
+        }
+        ostrog_client::Error::Refused(_) => {
+            let failure = Failure::from(error);
+            Failure { message: format!("{}\n{kept}, the rest is not", failure.message), ..failure }
+        }
+        _ => {
+            // What was sent last may have arrived all the same.
+            let first = chunk.first().map_or(0, |(line, _)| line + 1);
+            let failure = Failure::from(error);
+            let message = format!(
+                "{}\n{kept}; whether those from line {first} on are is not known: load the file again, which changes nothing twice",
+                failure.message
+            );
+            Failure { message, ..failure }
+        }
     }
-    error.into()
 }
 
 async fn show(client: &Client, name: &str, shell: &Shell) -> Result<Code, Failure> {
     let shown = client.entity(name).await?;
     if shell.format != OutputFormat::Text {
-        shell.answer(&shown.to_string());
+        shell.answer(&serde_json::to_string(&shown).unwrap_or_default());
         return Ok(YES);
     }
-    let entity = &shown["entity"];
-    shell.answer(entity["entity"].as_str().unwrap_or(name));
-    for key in ["state", "within", "detached", "tenant", "tenants", "members"] {
-        if !entity[key].is_null() {
-            shell.answer(&format!("    {key:<14}  {}", plain(&entity[key])));
+    let entity = &shown.entity;
+    shell.answer(&entity.entity);
+    let say = |key: &str, text: String| {
+        if !text.is_empty() {
+            shell.answer(&format!("    {key:<14}  {text}"));
         }
-    }
-    for group in ["attributes", "relations"] {
-        for (key, value) in entity[group].as_object().into_iter().flatten() {
-            shell.answer(&format!("    {key:<14}  {}", plain(value)));
-        }
-    }
-    for (title, key) in [("in", "groups"), ("contains", "contents")] {
-        let names = plain(&shown[key]);
-        if !names.is_empty() {
-            shell.answer(&format!("    {title:<14}  {names}"));
-        }
-    }
-    for line in shown["grants"].as_array().into_iter().flatten() {
-        let grant = &line["grant"];
-        let mut text = format!("    {:<14}  {} at {}", "holds", plain(&grant["role"]), plain(&grant["at"]));
-        for key in ["from", "until", "values"] {
-            if !grant[key].is_null() {
-                text.push_str(&format!(", {key} {}", plain(&grant[key])));
+    };
+    say("state", entity.state.clone().unwrap_or_default());
+    say("within", entity.within.clone().unwrap_or_default());
+    say("detached", if entity.detached { "true".to_owned() } else { String::new() });
+    say("tenant", entity.tenant.clone().unwrap_or_default());
+    say("tenants", entity.tenants.join(", "));
+    say("members", entity.members.join(", "));
+    entity.attributes.iter().for_each(|(key, value)| say(key, plain(value)));
+    entity.relations.iter().for_each(|(key, to)| say(key, to.join(", ")));
+    say("in", shown.groups.join(", "));
+    say("contains", shown.contents.join(", "));
+    for GrantLine { grant } in &shown.grants {
+        let mut text = format!("{} at {}", grant.role, grant.at);
+        for (key, moment) in [("from", &grant.from), ("until", &grant.until)] {
+            if let Some(moment) = moment {
+                text.push_str(&format!(", {key} {moment}"));
             }
         }
-        shell.answer(&format!("{text}   ({})", plain(&grant["id"])));
+        for (key, values) in &grant.values {
+            let values: Vec<String> = values.iter().map(plain).collect();
+            text.push_str(&format!(", {key}={}", values.join(", ")));
+        }
+        say("holds", format!("{text}   ({})", grant.id.as_deref().unwrap_or_default()));
     }
     Ok(YES)
 }
 
+/// A value of an attribute as people read it.
 fn plain(value: &Value) -> String {
     match value {
-        Value::Null => String::new(),
         Value::String(text) => text.clone(),
         Value::Array(items) => items.iter().map(plain).collect::<Vec<_>>().join(", "),
-        Value::Object(map) => {
-            map.iter().map(|(key, value)| format!("{key}={}", plain(value))).collect::<Vec<_>>().join(" ")
-        }
         other => other.to_string(),
     }
 }

@@ -76,7 +76,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     let sides::Side { words, policy } = sides::charter(&args.charter, global, shell).await?;
     let facts = match &args.register {
         None if against.is_none() && !rehearsal.over => Register::default(),
-        file => sides::facts(file.as_deref(), &policy, global).await?,
+        file => sides::facts(file.as_deref(), global).await?,
     };
     let found = {
         let run = Run {

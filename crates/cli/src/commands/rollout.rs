@@ -5,7 +5,7 @@ use crate::exit::{Code, Failure, YES};
 use crate::files::counted;
 use crate::shell::Shell;
 use ostrog_client::Client;
-use serde_json::{Value, json};
+use ostrog_wire::charter::RolloutAsked;
 use std::io::{BufRead as _, IsTerminal as _};
 
 /// The arguments of `rollout`.
@@ -47,31 +47,28 @@ pub struct BackArgs {
 pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     if args.what.starts_with("D-") && !args.yes {
-        let draft: Value = client.get(&format!("/api/v1/drafts/{}", args.what), &[]).await?;
-        let changes = draft["standing"]["changes"].as_array().map_or(0, Vec::len);
+        let changes = client.draft(&args.what).await?.standing.changes.len();
         shell.notice(&format!("{} changes {}", args.what, counted(changes, "thing")));
     }
     asked(&args.applications, args.yes, shell)?;
-    let wanted = json!({
-        "what": args.what, "for": args.applications, "note": args.note, "accept-unfit": args.accept_unfit,
-    });
-    put(&client, &wanted, shell).await
+    let (what, note, accept_unfit) = (args.what, args.note, args.accept_unfit);
+    put(&client, &RolloutAsked { what, r#for: args.applications, note, accept_unfit }, shell).await
 }
 
 pub async fn back(args: BackArgs, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     asked(&args.applications, args.yes, shell)?;
     let what = args.to.map_or_else(|| "back".to_owned(), |to| to.to_string());
-    put(&client, &json!({ "what": what, "for": args.applications, "note": args.note }), shell).await
+    let note = Some(args.note);
+    put(&client, &RolloutAsked { what, r#for: args.applications, note, accept_unfit: false }, shell).await
 }
 
-async fn put(client: &Client, wanted: &Value, shell: &Shell) -> Result<Code, Failure> {
-    let live: Value = client.post("/api/v1/rollouts", wanted).await?;
+async fn put(client: &Client, wanted: &RolloutAsked, shell: &Shell) -> Result<Code, Failure> {
+    let live = client.roll_out(wanted).await?;
     if shell.format == OutputFormat::Text {
-        let title = live["title"].as_str().unwrap_or_default();
-        shell.answer(&format!("revision {} is live for all: {title}", live["number"]));
+        shell.answer(&format!("revision {} is live for all: {}", live.number, live.title));
     } else {
-        shell.answer(&live.to_string());
+        shell.answer(&serde_json::to_string(&live).unwrap_or_default());
     }
     Ok(YES)
 }

@@ -1,11 +1,12 @@
 //! `ostrog rows`: the row filter, as JSON or as SQL.
 
-use super::question::{Where, With};
+use super::question::{Asking, Where, With};
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::shell::Shell;
 use ostrog_core::decide::rows::Columns;
-use ostrog_core::decide::told::{Beside, Blank};
+use ostrog_core::decide::told;
+use ostrog_wire::questions::BlankOptions;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -32,21 +33,27 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
     let request = args.with.request(&args.subject, &args.permission, None)?;
     let kind = args.permission.split(':').next().unwrap_or_default();
     let columns = args.columns.as_deref().map(|path| columns(path, kind)).transpose()?;
-    let beside = Beside { columns, ..Beside::default() };
-    let told = args.at.told(Blank::Rows, &request, &beside, &args.with, global, shell).await?;
-    let sql = &told["sql"];
-    if !args.sql {
-        shell.answer(&told["filter"].to_string());
-    } else if shell.format == OutputFormat::Text {
-        shell.answer(sql["statement"].as_str().unwrap_or_default());
-        for (at, parameter) in sql["parameters"].as_array().into_iter().flatten().enumerate() {
-            let kind = parameter["kind"].as_str().unwrap_or_default();
-            shell.answer(&format!("-- ${}  {kind}  {}", at + 1, parameter["value"]));
+    let told = match args.at.asking(&args.with, global, shell)? {
+        Asking::Offline(world, now) => {
+            told::rows(world.engine(), &request, columns.as_ref(), now, &mut || true)
+                .map_err(Failure::input)?
         }
-    } else {
-        shell.answer(&sql.to_string());
+        Asking::Live(client) => {
+            let beside = BlankOptions { columns, ..BlankOptions::default() };
+            args.at.told(client.rows(&args.at.question(&request, beside, &args.with)?).await?, shell)
+        }
+    };
+    match &told.sql {
+        Some(sql) if args.sql && shell.format == OutputFormat::Text => {
+            shell.answer(&sql.statement);
+            for (at, parameter) in sql.parameters.iter().enumerate() {
+                shell.answer(&format!("-- ${}  {}  {}", at + 1, parameter.kind, parameter.value));
+            }
+        }
+        Some(sql) if args.sql => shell.answer(&serde_json::to_string(sql).unwrap_or_default()),
+        _ => shell.answer(&told.filter.to_string()),
     }
-    Ok(if told["none"] == true { NO } else { YES })
+    Ok(if told.none { NO } else { YES })
 }
 
 /// The columns of one type from a file such as

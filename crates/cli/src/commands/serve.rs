@@ -4,8 +4,10 @@ use crate::exit::{Code, Failure, YES};
 use crate::files;
 use crate::settings::Settings;
 use jiff::SignedDuration;
-use ostrog_service::node::{By, Node};
-use ostrog_service::{App, serve};
+use ostrog_service::App;
+use ostrog_service::node::Node;
+use ostrog_service::problem::Problem;
+use ostrog_service::serving::serve;
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
@@ -90,34 +92,31 @@ async fn serve_on(
 ) -> Result<(), Failure> {
     let store = Store::open(url).await?;
     let node = Arc::new(Node::open(store.clone(), max_stale).await?);
-    let said = |problem: ostrog_service::problem::Problem| Failure::unreachable(told(&problem));
+    let said = |problem: Problem| Failure::unreachable(told(problem));
     if new_owner || !node.has_keys() {
         let (name, actor) = if node.has_keys() {
             ("new owner", "whoever started the service")
         } else {
             ("first owner", "the first start")
         };
-        let (key, _) = node.new_key(Making::whole(KeyKind::Operator, name), actor).await.map_err(said)?;
+        let making = Making::whole(KeyKind::Operator, name);
+        let key = node.new_key_of_host(making, actor).await.map_err(said)?;
         // Shown once, alone, on stdout; everything else goes to stderr.
         println!("{}", key.reveal());
     }
     if let Some(folder) = charter
-        && node.state().live.is_none()
+        && node.live_revision().is_none()
     {
         let title = format!("First charter, from {}", folder.display());
-        let put = node.put_live(files::sources(folder)?, &title, By::host("the first start")).await;
-        put.map_err(|problem| Failure::input(told(&problem)))?;
+        let put = node.put_live(files::sources(folder)?, &title, "the first start").await;
+        put.map_err(|problem| Failure::input(told(problem)))?;
     }
     let listener = tokio::net::TcpListener::bind(listen)
         .await
         .map_err(|error| Failure::unreachable(format!("cannot listen on {listen}: {error}")))?;
     let address = listener.local_addr().map_err(Failure::unreachable)?;
     let public_url = public_url.map_or_else(|| format!("http://{address}"), str::to_owned);
-    {
-        let state = node.state();
-        let revision = state.live.as_ref().map(|live| live.revision.number);
-        tracing::info!(%address, public_url, revision, position = state.position, "serving");
-    }
+    tracing::info!(%address, public_url, live = ?node.live_revision(), "serving");
     tokio::spawn(Arc::clone(&node).follow());
     let app = App::new(node, &public_url);
     serve(listener, app, stop_signal()).await.map_err(Failure::unreachable)?;
@@ -127,8 +126,9 @@ async fn serve_on(
 }
 
 /// A problem with its parts, for a person.
-pub fn told(problem: &ostrog_service::problem::Problem) -> String {
-    let mut text = problem.detail.clone();
+pub fn told(problem: Problem) -> String {
+    let problem = problem.into_document();
+    let mut text = problem.detail;
     for part in &problem.errors {
         text.push_str(&format!("\n  {}  {}", part.at, part.detail));
     }

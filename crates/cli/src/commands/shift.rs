@@ -1,9 +1,9 @@
 //! `ostrog shift`: who gains and who loses under another text.
 
-use super::ask::questions;
 use super::rehearse::tell_shift;
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
+use crate::lines::questions;
 use crate::shell::Shell;
 use crate::sides;
 use jiff::Timestamp;
@@ -42,7 +42,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     {
         return Err(Failure::input(format!("neither text declares the permission {permission}")));
     }
-    let facts = sides::facts(args.register.as_deref(), &before.policy, global).await?;
+    let facts = sides::facts(args.register.as_deref(), global).await?;
     if let Some(subject) =
         args.subject.as_ref().filter(|name| *name != "anonymous" && facts.find(name).is_none())
     {

@@ -1,12 +1,15 @@
 //! `ostrog standby list | activate | end`.
 
 use super::question::pair_of;
-use super::{Global, print_rows, register};
+use super::{Global, register};
 use crate::exit::{Code, Failure, YES};
+use crate::pages;
 use crate::shell::Shell;
+use crate::table::{self, Column};
 use jiff::{SignedDuration, Timestamp};
-use ostrog_client::Page;
-use serde_json::json;
+use ostrog_client::Client;
+use ostrog_wire::register::{Activation, ActivationQuery, ActivationRequest, GrantQuery, NoteQuery};
+use serde_json::Map;
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -46,11 +49,18 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
     let client = global.client()?;
     match command {
         Command::List { subject } => {
-            let query: Vec<(&str, &str)> =
-                subject.iter().map(|subject| ("subject", subject.as_str())).collect();
-            let page: Page = client.get("/api/v1/activations", &query).await?;
-            let rows: Vec<_> = page.items.into_iter().map(|mut line| line["activation"].take()).collect();
-            print_rows(shell, &rows, &["id", "grant", "subject", "session", "until", "reason"]);
+            let query = ActivationQuery { subject, ..ActivationQuery::default() };
+            let lines = pages::activations(&client, query).await?;
+            let active: Vec<Activation> = lines.into_iter().map(|line| line.activation).collect();
+            let columns: &[Column<Activation>] = &[
+                ("id", |one| table::text(one.id.as_deref())),
+                ("grant", |one| one.grant.clone()),
+                ("subject", |one| one.subject.clone()),
+                ("session", |one| table::text(one.session.as_deref())),
+                ("until", |one| table::text(one.until.as_deref())),
+                ("reason", |one| table::text(one.reason.as_deref())),
+            ];
+            table::print(shell, &active, columns);
         }
         Command::Activate { grant, to, time, reason, session, context } => {
             let lasts: SignedDuration = time
@@ -62,34 +72,37 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
                 Some(subject) => subject,
                 None => holder(&client, &grant).await?,
             };
-            let mut asked = json!({
-                "grant": grant, "subject": subject, "from": now.to_string(), "until": until.to_string(),
-            });
-            for (key, value) in [("reason", reason), ("session", session)] {
-                if let Some(value) = value {
-                    asked[key] = value.into();
-                }
-            }
+            let mut said = Map::new();
             for pair in &context {
                 let (key, value) = pair_of(pair, "--context")?;
-                asked["context"][key] = value;
+                said.insert(key.to_owned(), value);
             }
-            register::tell(&client.post("/api/v1/activations", &asked).await?, shell);
+            let asked = ActivationRequest {
+                id: None,
+                grant,
+                subject,
+                session,
+                from: Some(now.to_string()),
+                until: Some(until.to_string()),
+                reason,
+                context: said,
+            };
+            register::tell(&client.activate(&asked).await?, shell);
         }
         Command::End { id } => {
-            register::tell(&client.delete(&["api", "v1", "activations", &id], &[]).await?, shell);
+            register::tell(&client.deactivate(&id, &NoteQuery::default()).await?, shell);
         }
     }
     Ok(YES)
 }
 
 /// Who holds a grant.
-async fn holder(client: &ostrog_client::Client, grant: &str) -> Result<String, Failure> {
-    let page: Page = client.get("/api/v1/grants", &[("id", grant)]).await?;
-    let found = page.items.first().and_then(|line| line["grant"]["to"].as_str());
+async fn holder(client: &Client, grant: &str) -> Result<String, Failure> {
+    let query = GrantQuery { id: Some(grant.to_owned()), ..GrantQuery::default() };
+    let found = client.grants(&query).await?.items.pop().map(|line| line.grant.to);
     let found = found.ok_or_else(|| Failure::input(format!("no grant is called {grant:?}")))?;
     if found.starts_with("group:") {
         return Err(Failure::misused(format!("{grant} is held by {found}: say for whom, --to user:id")));
     }
-    Ok(found.to_owned())
+    Ok(found)
 }

@@ -1,10 +1,12 @@
 //! `ostrog tenant-role list | put | remove`: the roles that tenants made.
 
-use super::{Global, print_rows, register};
+use super::{Global, register};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
-use ostrog_client::Page;
-use serde_json::Value;
+use crate::table;
+use ostrog_wire::register::{NoteQuery, TenantQuery, TenantRole};
+use ostrog_wire::strict;
+use serde::Deserialize;
 use std::path::PathBuf;
 
 #[derive(Debug, clap::Subcommand)]
@@ -33,29 +35,42 @@ pub enum Command {
     },
 }
 
+/// A role as a file says it; whose it is is said beside.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Written {
+    key: String,
+    #[serde(default)]
+    name: Option<String>,
+    permissions: Vec<String>,
+}
+
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     match command {
         Command::List { tenant } => {
-            let query: Vec<(&str, &str)> = tenant.iter().map(|tenant| ("tenant", tenant.as_str())).collect();
-            let page: Page = client.get("/api/v1/tenant-roles", &query).await?;
-            let rows: Vec<Value> =
-                page.items.into_iter().map(|mut line| line["tenant-role"].take()).collect();
-            print_rows(shell, &rows, &["tenant", "key", "name", "permissions"]);
+            let page = client.tenant_roles(&TenantQuery { tenant }).await?;
+            let roles: Vec<TenantRole> = page.items.into_iter().map(|line| line.tenant_role).collect();
+            table::print(
+                shell,
+                &roles,
+                &[
+                    ("tenant", |role| role.tenant.clone()),
+                    ("key", |role| role.key.clone()),
+                    ("name", |role| table::text(role.name.as_deref())),
+                    ("permissions", |role| role.permissions.join(", ")),
+                ],
+            );
         }
         Command::Put { file, tenant } => {
             let wrong = |what: String| Failure::input(format!("{}: {what}", file.display()));
             let bytes = std::fs::read(&file).map_err(|error| wrong(error.to_string()))?;
-            let mut role = ostrog_core::json::parse(&bytes).map_err(wrong)?;
-            if !role.is_object() {
-                return Err(wrong("it holds one object".to_owned()));
-            }
-            role["tenant"] = tenant.into();
-            register::tell(&client.put(&["api", "v1", "tenant-roles"], &role).await?, shell);
+            let Written { key, name, permissions } = strict::from_slice(&bytes).map_err(wrong)?;
+            let role = TenantRole { tenant, key, name, permissions };
+            register::tell(&client.put_tenant_role(&role).await?, shell);
         }
         Command::Remove { key, tenant } => {
-            let path = ["api", "v1", "tenant-roles", &tenant, &key];
-            register::tell(&client.delete(&path, &[]).await?, shell);
+            register::tell(&client.end_tenant_role(&tenant, &key, &NoteQuery::default()).await?, shell);
         }
     }
     Ok(YES)

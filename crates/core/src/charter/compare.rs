@@ -36,6 +36,17 @@ pub enum Direction {
     Other,
 }
 
+impl Direction {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Direction::Wider => "wider",
+            Direction::Narrower => "narrower",
+            Direction::Other => "other",
+        }
+    }
+}
+
 /// All differences from one charter to another, by what they are about and key.
 pub fn compare(old: &Policy, new: &Policy) -> Vec<Difference> {
     let mut told = Told::default();

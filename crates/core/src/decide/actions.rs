@@ -19,7 +19,7 @@ pub fn actions(
     let Some(resource) = &request.resource else {
         return Err(Malformed("say which resource it is about: type:id".to_owned()));
     };
-    let (kind, _) = crate::names::split_entity(resource).map_err(|wrong| Malformed(wrong.into()))?;
+    let kind = crate::names::kind_of(resource).map_err(|wrong| Malformed(wrong.into()))?;
     let model = engine.policy.model();
     let Some(kind) = engine.policy.kind(kind).filter(|kind| kind.is_resource()) else {
         let known = model.kinds.iter().skip(4).map(|kind| kind.key.as_str());

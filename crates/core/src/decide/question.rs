@@ -3,7 +3,7 @@
 
 use super::{Engine, Reason};
 use crate::charter::model::{Attribute, Kind, KindId, NameId, PermId, Relation, Stated};
-use crate::names::{did_you_mean, is_key, split_entity};
+use crate::names::{did_you_mean, kind_of, split_entity};
 use crate::register::line::stated;
 use crate::register::{EntityId, State};
 use jiff::Timestamp;
@@ -189,14 +189,8 @@ impl Reader<'_> {
         if name == "anonymous" || name.starts_with("anonymous:") {
             return Ok(Subject::Anonymous);
         }
-        let (kind, _) = match split_entity(name) {
-            Ok(parts) => parts,
-            // Nobody is registered under a name that none can be: unknown, like anybody else who is not.
-            Err(wrong) => match name.split_once(':') {
-                Some((kind @ ("user" | "service"), id)) if !id.is_empty() => (kind, id),
-                _ => return Err(Malformed(wrong.into())),
-            },
-        };
+        // Nobody is registered under a name that none can be: unknown, like anybody else who is not.
+        let kind = kind_of(name).map_err(|wrong| Malformed(wrong.into()))?;
         if kind != "user" && kind != "service" {
             let near = did_you_mean(kind, ["user", "service", "anonymous"]);
             return Err(Malformed(format!(
@@ -234,14 +228,8 @@ impl Reader<'_> {
             _ => return Err(Malformed(format!("{permission:?} is not a permission: write type:action"))),
         };
         if let Some(resource) = resource {
-            let of = match split_entity(resource) {
-                Ok((of, _)) => of,
-                // Nothing is registered under a name that nothing can have.
-                Err(wrong) => match resource.split_once(':') {
-                    Some((of, id)) if is_key(of) && !id.is_empty() => of,
-                    _ => return Err(Malformed(wrong.into())),
-                },
-            };
+            // Nothing is registered under a name that nothing can have.
+            let of = kind_of(resource).map_err(|wrong| Malformed(wrong.into()))?;
             if of != kind {
                 return Err(Malformed(format!(
                     "{permission:?} is a permission for a {kind}, and {resource} is a {of}"
@@ -419,7 +407,7 @@ impl Reader<'_> {
         let wrong_count = !relation.many && items.len() != 1;
         let to: Option<Vec<EntityId>> = items.iter().map(|item| self.named(item.as_str()?)).collect();
         let to = to.filter(|_| !wrong_count);
-        let why = to.is_none().then(|| "it names something that is not registered, so it cannot be read");
+        let why = to.is_none().then_some("it names something that is not registered, so it cannot be read");
         said.relations.push((relation.name, to));
         why.map(str::to_owned)
     }

@@ -58,7 +58,8 @@ pub enum Proposed {
     Property(String, Json),
 }
 
-/// Searches. `go_on` is asked before each trial; once it says no, the search ends where it is.
+/// Searches, among what is in sight. `go_on` is asked before each trial; once it says no, the search ends
+/// where it is.
 ///
 /// # Errors
 /// If the request is malformed.
@@ -66,21 +67,22 @@ pub fn what_it_would_take(
     world: &mut World,
     request: &Request,
     now: Timestamp,
+    sight: &Sight,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Take, Malformed> {
-    let asked = request.resolve(world.engine(), now)?;
+    let asked = request.resolve(world.engine_in(sight), now)?;
     let mut take = Take { exhaustive: true, ..Take::default() };
     let Ok(question) = asked.question else { return Ok(take) };
-    let decision = with_scratch(|scratch| decide(world.engine(), &question, scratch));
+    let decision = with_scratch(|scratch| decide(world.engine_in(sight), &question, scratch));
     if decision.allowed
         || decision.reason == Reason::ResourceDeleted
         || decision.reason == Reason::SubjectDeleted
     {
         return Ok(take);
     }
-    let proposals = propose(world.engine(), &question, request);
+    let proposals = propose(world.engine_in(sight), &question, request);
     let mut alone = vec![false; proposals.len()];
-    let mut search = Search { world, request, now, take: &mut take, go_on };
+    let mut search = Search { world, request, now, sight, take: &mut take, go_on };
     for (at, proposal) in proposals.iter().enumerate() {
         alone[at] = search.tries(&[proposal]);
     }
@@ -106,6 +108,7 @@ struct Search<'w, 'g> {
     world: &'w mut World,
     request: &'w Request,
     now: Timestamp,
+    sight: &'w Sight,
     take: &'w mut Take,
     go_on: &'g mut dyn FnMut() -> bool,
 }
@@ -136,12 +139,12 @@ impl Search<'_, '_> {
             }
         }
         // What the register would refuse, a separation among it, is no way.
-        let Ok(applied) = self.world.suppose(&facts, &[], &Sight::Everything) else { return false };
-        let asked = request.resolve(self.world.engine(), self.now);
+        let Ok(applied) = self.world.suppose(&facts, &[], self.sight) else { return false };
+        let asked = request.resolve(self.world.engine_in(self.sight), self.now);
         let allowed = asked.is_ok_and(|asked| {
             let question = asked.question.ok();
             question.is_some_and(|question| {
-                with_scratch(|scratch| decide(self.world.engine(), &question, scratch)).allowed
+                with_scratch(|scratch| decide(self.world.engine_in(self.sight), &question, scratch)).allowed
             })
         });
         self.world.undo(applied);
@@ -201,7 +204,8 @@ impl<'e> Proposer<'e> {
                 let role = engine.policy.role(engine.register.text(grant.role));
                 let standby =
                     role.is_some_and(|role| engine.policy.model().roles[role.index()].standby.is_some());
-                if standby && grant.is_live(self.walk.question.now) {
+                let seen = engine.sight.reads_grant(engine.register, &grant);
+                if standby && seen && grant.is_live(self.walk.question.now) {
                     let line = format!("activate {} for {}", grant.id, self.name(self.subject));
                     let key = engine.register.text(grant.role);
                     all.push(fact(line, format!("activating {} ({key})", grant.id)));
@@ -257,7 +261,8 @@ impl<'e> Proposer<'e> {
                     .policy
                     .role(engine.register.text(grant.role))
                     .is_some_and(|role| engine.policy.may_give(role, self.walk.question.permission));
-                if gives && engine.register.kind(grant.to) == crate::register::Sym::GROUP {
+                let seen = engine.sight.names(engine.register, grant.to);
+                if gives && seen && engine.register.kind(grant.to) == crate::register::Sym::GROUP {
                     let group = self.name(grant.to);
                     all.push(fact(format!("{subject} in {group}"), format!("{subject} to be in {group}")));
                 }

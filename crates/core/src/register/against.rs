@@ -2,7 +2,7 @@
 
 use super::change::{entity_fits, fits_tenant_clauses, grant_fits};
 use super::wrong::Wrong;
-use super::{Grant, Register};
+use super::{Grant, MadeRole, Register, Sym};
 use crate::charter::model::RoleId;
 use crate::charter::policy::Policy;
 use crate::source::Finding;
@@ -37,16 +37,24 @@ pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, Wron
 /// Facts that the charter does not permit, in words, at most so many: entities of types it does not
 /// declare, attributes and relations that do not fit, grants and tenants' roles that give nothing.
 ///
-/// Costs a look at every fact.
-pub fn unfit(policy: &Policy, register: &Register, most: usize) -> Vec<String> {
-    let entities = register.all_entities().filter_map(|id| {
-        let why = entity_fits(policy, register, id).err()?;
-        Some(format!("{}: {why}", register.name(id)))
-    });
-    let grants = idle(policy, register).into_iter().map(|(grant, why)| format!("grant {}: {why}", grant.id));
-    let roles = register.made_roles().filter_map(|(key, role)| {
+/// Costs a look at every fact. `go_on` is asked now and then; once it says no, it ends where it is.
+pub fn unfit(
+    policy: &Policy,
+    register: &Register,
+    most: usize,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Vec<String> {
+    let entity = |id| Some(format!("{}: {}", register.name(id), entity_fits(policy, register, id).err()?));
+    let grant = |grant: Grant<'_>| {
+        let why = grant_fits(policy, register, &grant).err()?;
+        Some(format!("grant {}: {why}", grant.id))
+    };
+    let role = |(key, role): (Sym, &MadeRole)| {
         let why = role.permissions.iter().find_map(|pattern| fits_tenant_clauses(policy, pattern).err())?;
         Some(format!("{}: {why}", register.text(key)))
-    });
-    entities.chain(grants).chain(roles).take(most).collect()
+    };
+    let entities = register.all_entities().map(entity);
+    let all = entities.chain(register.all_grants().map(grant)).chain(register.made_roles().map(role));
+    let goes_on = all.enumerate().take_while(|(at, _)| at % 1024 != 1023 || go_on());
+    goes_on.filter_map(|(_, wrong)| wrong).take(most).collect()
 }

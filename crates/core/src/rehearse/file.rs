@@ -5,7 +5,7 @@ use super::table;
 use super::{Active, Case, Rehearsal, Sample, SampleGrant};
 use crate::charter::syntax::{Field, Fields, TomlFile, condition_in, parse_file};
 use crate::decide::question::Request;
-use crate::names::{did_you_mean, split_entity};
+use crate::names::split_entity;
 use crate::register::line::{EntityLine, grant};
 use crate::source::{At, Finding, Sources, Span};
 use crate::value::parse_time;
@@ -261,11 +261,9 @@ impl Reader<'_> {
         ];
         let code = because.value.as_str();
         if !CODES.contains(&code) && !code.starts_with("rule:") && !code.starts_with("role:") {
-            let near = did_you_mean(code, CODES);
-            let finding =
-                Finding::error("unknown-word", because.span, format!("unknown reason {code:?}{near}"));
-            self.findings
-                .push(finding.help(format!("write rule:KEY, role:KEY, or one of: {}", CODES.join(", "))));
+            let finding = Finding::error("unknown-word", because.span, format!("unknown reason {code:?}"));
+            let help = format!("write rule:KEY, role:KEY, or one of: {}", CODES.join(", "));
+            self.findings.push(finding.meant(code, CODES).help(help));
         }
     }
 

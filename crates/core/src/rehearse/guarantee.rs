@@ -7,7 +7,6 @@ use crate::charter::policy::Policy;
 use crate::charter::syntax::condition::Expr;
 use crate::decide::explain::explain;
 use crate::decide::with_scratch;
-use crate::names::nearest;
 use crate::prove::{self, Claim, Example, Verdict};
 use crate::source::{At, Finding, Severity, Sources, Span};
 use serde::Serialize;
@@ -226,10 +225,8 @@ fn permission(policy: &Policy, text: &At<String>, findings: &mut Vec<Finding>) -
     let found = policy.permission(&text.value);
     if found.is_none() {
         let known = policy.model().permissions.iter().map(|permission| permission.text.as_str());
-        let near =
-            nearest(&text.value, known).map_or_else(String::new, |near| format!("; did you mean {near:?}?"));
-        let message = format!("unknown permission {:?}{near}", text.value);
-        findings.push(Finding::error("unknown-permission", text.span, message));
+        let message = format!("unknown permission {:?}", text.value);
+        findings.push(Finding::error("unknown-permission", text.span, message).meant(&text.value, known));
     }
     found
 }

@@ -299,11 +299,10 @@ impl Rehearsal {
         }
         for permission in case.may.iter().chain(&case.may_not) {
             if policy.permission(&permission.value).is_none() {
-                let near =
-                    nearest(&permission.value, policy.model().permissions.iter().map(|p| p.text.as_str()));
-                let near = near.map_or_else(String::new, |near| format!("; did you mean {near:?}?"));
-                let message = format!("unknown permission {:?}{near}", permission.value);
-                findings.push(Finding::error("unknown-permission", permission.span, message));
+                let known = policy.model().permissions.iter().map(|p| p.text.as_str());
+                let message = format!("unknown permission {:?}", permission.value);
+                let finding = Finding::error("unknown-permission", permission.span, message);
+                findings.push(finding.meant(&permission.value, known));
             } else if let Some(resource) = &case.request.resource
                 && permission.value.split_once(':').map(|(kind, _)| kind)
                     != resource.split_once(':').map(|(kind, _)| kind)

@@ -1,88 +1,55 @@
 //! What happened: by pages, and as it happens.
 
+use super::streams::Open;
 use crate::App;
 use crate::body::Params;
-use crate::caller::Operator;
+use crate::node::gate::{Followed, Operator};
 use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, header};
+use axum::http::HeaderMap;
+use axum::http::header::ACCEPT;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse as _, Response};
 use futures_util::{Stream, stream};
-use ostrog_store::change::Change;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::collections::VecDeque;
+use ostrog_store::journal::Row;
+use ostrog_wire::changes::{ChangeQuery, ChangeShown};
+use ostrog_wire::register::Page;
 use std::convert::Infallible;
-use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::OwnedSemaphorePermit;
-use utoipa::{IntoParams, ToSchema};
 
 /// How often a silent stream says that it is there.
 const HEARTBEAT: Duration = Duration::from_secs(10);
-/// How many changes are read at a time.
-const CHUNK: i64 = 100;
-/// How many streams a node keeps open.
-pub const MAX_STREAMS: usize = 256;
+/// Most lines of one change where it is told in short.
+const BRIEF: usize = 20;
 
-/// Which changes.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct ChangeQuery {
-    /// Only those before this position.
-    before: Option<i64>,
-    /// Only those whose lines name this entity; of each only those lines.
-    about: Option<String>,
-    /// Only the first 20 lines of each.
-    #[serde(default)]
-    brief: bool,
-    /// A stream: only those after this position.
-    after: Option<i64>,
-    /// At most so many; 50 unless stated, at most 1000.
-    limit: Option<i64>,
-}
-
-/// One change.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct ChangeShown {
-    /// 1, 2, 3 … without gaps.
-    position: i64,
-    /// When.
-    at: String,
-    /// The id of the key that did it.
-    actor: String,
-    /// `register`, `draft`, `rollout`, `case` or `key`.
-    kind: String,
-    /// What, as register lines.
-    #[schema(value_type = Vec<Object>)]
-    lines: Value,
-    /// How many lines there are, where not all are told.
-    count: i64,
-}
-
-impl From<Change> for ChangeShown {
-    fn from(change: Change) -> Self {
-        ChangeShown {
-            position: change.position,
-            at: change.at.to_string(),
-            actor: change.actor,
-            kind: change.kind,
-            lines: change.lines,
-            count: change.count,
-        }
+fn change_shown(row: &Row, brief: bool) -> ChangeShown {
+    let mut lines = row.to_json();
+    if brief {
+        lines.truncate(BRIEF);
+    }
+    ChangeShown {
+        position: row.position,
+        at: row.at.to_string(),
+        actor: row.actor.clone(),
+        kind: row.kind.word().to_owned(),
+        lines,
+        count: row.lines,
+        digest: row.digest.to_string(),
     }
 }
 
 /// What happened, newest first; or, asked for as `text/event-stream`, what happens from now on or
 /// from a position on, oldest first.
 ///
-/// Each event has the position as its id, so that a broken stream is taken up with `Last-Event-ID`.
-#[utoipa::path(get, path = "/api/v1/changes", tag = "register", params(ChangeQuery),
+/// Each event has `<epoch>.<position>` as its id, so that a broken stream is taken up with
+/// `Last-Event-ID`. A stream ends with its epoch: positions of another one mean something else.
+#[utoipa::path(get, path = "/api/v1/changes", tag = "register", params(ChangeQuery,
+        ("Last-Event-ID" = Option<String>, Header, description = "A stream: the id of the last event")),
     responses(
-        (status = 200, description = "Changes", body = Vec<ChangeShown>),
+        (status = 200, description = "Changes", content(
+            (Page<ChangeShown> = "application/json"),
+            (ChangeShown = "text/event-stream"))),
         Refused,
     ), security(("key" = [])))]
 pub async fn changes(
@@ -91,63 +58,49 @@ pub async fn changes(
     headers: HeaderMap,
     Params(query): Params<ChangeQuery>,
 ) -> Result<Response, Problem> {
-    operator.needs("log:read")?;
-    let text = |name: &str| headers.get(name).and_then(|value| value.to_str().ok());
-    if text(header::ACCEPT.as_str()).is_some_and(|accept| accept.contains("text/event-stream")) {
-        let resumed = text("last-event-id").and_then(|id| id.rsplit('.').next()?.parse().ok());
-        let (epoch, now) = {
-            let state = app.node.state();
-            (state.epoch.clone(), state.position)
-        };
-        let from = resumed.or(query.after).unwrap_or(now);
-        let room = Arc::clone(&app.streams).try_acquire_owned().map_err(|_| {
-            Problem::unavailable(format!("{MAX_STREAMS} streams are open already; follow at another node."))
-        })?;
-        let stream = follow(app, epoch, from, room);
-        return Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(HEARTBEAT)).into_response());
+    let journal = operator.journal()?;
+    let accept = headers.get(ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    if accept.split(',').any(|kind| kind.trim().starts_with("text/event-stream")) {
+        let resumed =
+            headers.get("last-event-id").map(|id| position(id.to_str().unwrap_or_default(), &operator));
+        let from = resumed.transpose()?.or(query.after).unwrap_or(operator.position_number());
+        let followed = journal.follow(from)?;
+        let open = app.streams.open(operator.key_id())?;
+        let stream = Sse::new(events(followed, open)).keep_alive(KeepAlive::new().interval(HEARTBEAT));
+        return Ok(stream.into_response());
     }
     let limit = query.limit.unwrap_or(50).clamp(1, 1_000);
-    let store = app.node.store();
-    let found = match &query.about {
-        None => store.changes_before(query.before, limit, query.brief).await?,
-        Some(name) => store.changes_about(name, query.before, limit).await?,
+    let rows = match &query.about {
+        None => journal.before(query.before, limit, query.brief).await?,
+        Some(name) => journal.about(name, query.before, limit).await?,
     };
-    Ok(Json(found.into_iter().map(ChangeShown::from).collect::<Vec<_>>()).into_response())
+    // A page may be shorter than was asked for: it has at most so many bytes.
+    let next = rows.last().filter(|row| row.position > 1).map(|row| row.position.to_string());
+    let items = rows.iter().map(|row| change_shown(row, query.brief)).collect::<Vec<_>>();
+    Ok(Json(Page { items, next }).into_response())
 }
 
-/// Changes after a position, as this node reaches them. Ends when the epoch does, when the database
-/// cannot be read, and when the service stops.
-fn follow(
-    app: App,
-    epoch: String,
-    from: i64,
-    room: OwnedSemaphorePermit,
-) -> impl Stream<Item = Result<Event, Infallible>> {
-    struct At {
-        app: App,
-        epoch: Arc<str>,
-        after: i64,
-        waiting: VecDeque<Change>,
-        _room: OwnedSemaphorePermit,
-    }
-    let at = At { app, epoch: epoch.into(), after: from, waiting: VecDeque::new(), _room: room };
-    stream::unfold(at, async |mut at| {
-        let mut positions = at.app.node.positions();
-        while at.waiting.is_empty() {
-            tokio::select! {
-                reached = positions.wait_for(|reached| *reached > at.after) => { reached.ok()?; }
-                () = at.app.node.stopping() => return None,
-            }
-            if at.app.node.state().epoch != *at.epoch {
-                return None;
-            }
-            at.waiting = at.app.node.store().changes_after(at.after, CHUNK).await.ok()?.into();
+/// The position of an event's id, if it is of this epoch.
+fn position(id: &str, operator: &Operator) -> Result<i64, Problem> {
+    let epoch = operator.epoch();
+    match id.rsplit_once('.') {
+        Some((of, number)) if of == epoch => {
+            number.parse().map_err(|_| Problem::malformed(format!("{id:?} is the id of no event.")))
         }
-        let change = at.waiting.pop_front()?;
-        at.after = change.position;
-        let event =
-            Event::default().id(format!("{}.{}", at.epoch, change.position)).event(change.kind.clone());
-        let event = event.json_data(ChangeShown::from(change)).ok()?;
-        Some((Ok(event), at))
+        Some(_) => Err(Problem::changed(format!(
+            "The event {id:?} is of another epoch: the database was restored since. Read everything anew, and follow from {epoch}.",
+        ))),
+        None => Err(Problem::malformed(format!("{id:?} is the id of no event."))),
+    }
+}
+
+/// Changes as they come.
+fn events(followed: Followed, open: Open) -> impl Stream<Item = Result<Event, Infallible>> {
+    stream::unfold((followed, open), async |(mut followed, open)| {
+        let row = followed.next().await?;
+        let id = format!("{}.{}", followed.epoch(), row.position);
+        let event = Event::default().id(id).event(row.kind.word());
+        let event = event.json_data(change_shown(&row, false)).ok()?;
+        Some((Ok(event), (followed, open)))
     })
 }

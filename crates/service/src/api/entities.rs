@@ -1,223 +1,124 @@
 //! Entities: found, read, written and deleted, and the members of groups.
 
-use super::register::{MAX_PAGE, Page, Readable, WrittenShown, live, shown};
+use super::register::{MAX_PAGE, written};
+use super::told;
 use crate::App;
-use crate::body::{Params, StrictJson};
-use crate::caller::Operator;
-use crate::node::{By, Expected, Wanted};
+use crate::body::{InPath, Params, StrictJson};
+use crate::node::gate::{Facts, Operator, Seen};
+use crate::node::write::{Condition, Conditions};
 use crate::problem::{Problem, Refused};
 use axum::Json;
-use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, header};
+use axum::extract::State;
+use axum::http::{HeaderMap, HeaderName, header};
 use axum::response::{IntoResponse as _, Response};
-use ostrog_core::charter::model::Stated;
 use ostrog_core::names::nearest;
-use ostrog_core::prelude::{Change, World, line};
-use ostrog_core::register::{EntityId, Register};
-use ostrog_core::value::Scalar;
-use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value, json};
-use sha2::{Digest as _, Sha256};
-use utoipa::{IntoParams, ToSchema};
+use ostrog_core::prelude::{Change, line};
+use ostrog_wire::register::{
+    DeleteQuery, EntityLine, EntityQuery, EntityShown, MemberQuery, Members, Page, Written,
+};
+use serde_json::{Map, Value};
 
-/// Which entities.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct EntityQuery {
-    /// Only names that begin so.
-    #[serde(default)]
-    prefix: String,
-    /// Only those in whose name, or in a text that is stated of them, this stands; upper and lower
-    /// case of Latin letters are one.
-    #[serde(default)]
-    containing: String,
-    /// Only those of which this is stated: `name=value`, the value as JSON or as a bare text.
-    attribute: Option<String>,
-    /// Only names after this one: the last of the page before.
-    #[serde(default)]
-    after: String,
-    /// At most so many; 100 unless stated, at most 1000.
-    limit: Option<usize>,
-    /// Groups with the number of their members (`member-count`) in place of all of them.
-    #[serde(default)]
-    brief: bool,
-}
-
-fn attribute_wanted(text: &str) -> Result<(&str, Value), Problem> {
-    let (name, value) = text
-        .split_once('=')
-        .ok_or_else(|| Problem::malformed("attribute is name=value, such as zone=quay."))?;
-    Ok((name, serde_json::from_str(value).unwrap_or_else(|_| value.into())))
-}
+/// How many names are looked at for the one that was meant.
+const NEAR_AMONG: usize = 100_000;
 
 /// Entities by name.
 #[utoipa::path(get, path = "/api/v1/entities", tag = "register", params(EntityQuery),
     responses(
-        (status = 200, description = "Entities as register lines, by name", body = Page),
+        (status = 200, description = "Entities as register lines, by name", body = Page<EntityLine>),
         Refused,
     ), security(("key" = [])))]
 pub async fn entities(
     State(app): State<App>,
     operator: Operator,
     Params(query): Params<EntityQuery>,
-) -> Result<Json<Page>, Problem> {
-    let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
-    let state = app.node.state();
-    let world = &live(&state)?.world;
-    let register = world.register();
+) -> Result<Response, Problem> {
     let wanted = query.attribute.as_deref().map(attribute_wanted).transpose()?;
-    let has = |id: EntityId| match &wanted {
-        None => true,
-        Some((name, value)) => {
-            let stated = register.sym(name).and_then(|name| register.attribute(id, name));
-            stated.is_some_and(|stated| match stated {
-                Stated::One(one) => one.to_json() == *value,
-                Stated::Many(many) => many.iter().any(|one| one.to_json() == *value),
-                Stated::Unfit => false,
-            })
+    told(&app, operator, move |operator, ticket| {
+        let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
+        let facts = operator.facts()?;
+        let text = query.containing.trim();
+        let fits = |seen: &Seen<'_>| {
+            let name = seen.name();
+            name.starts_with(&query.prefix)
+                && *name > *query.after
+                && (text.is_empty() || seen.mentions(text))
+                && wanted.as_ref().is_none_or(|(name, value)| seen.states(name, value))
+        };
+        let mut found = Vec::new();
+        for (at, seen) in facts.all().enumerate() {
+            if at % 1024 == 1023 && !(ticket.goes_on() && operator.counts()) {
+                return Err(Problem::timeout(
+                    "Looking through all entities takes too long; say more of them.",
+                ));
+            }
+            if fits(&seen) {
+                found.push((seen.name(), seen));
+            }
         }
-    };
-    let mut readable = Readable::new(&operator, world);
-    let mut names: Vec<&str> = register
-        .all_entities()
-        .map(|id| (register.name(id), id))
-        .filter(|(name, _)| name.starts_with(&query.prefix) && *name > query.after.as_str())
-        .filter(|(_, id)| mentions(register, *id, query.containing.trim()) && has(*id) && readable.has(*id))
-        .map(|(name, _)| name)
-        .collect();
-    let next = first(&mut names, limit);
-    let items = names
-        .iter()
-        .filter_map(|name| register.registered(name))
-        .map(|id| if query.brief { brief(register, id) } else { register.entity_json(id) })
-        .collect();
-    Ok(Json(Page { items, next }))
+        let next = first(&mut found, limit);
+        let line = |seen: Seen<'_>| if query.brief { seen.brief_line(MAX_PAGE) } else { seen.line() };
+        Ok(Page { items: found.into_iter().map(|(_, seen)| line(seen)).collect(), next })
+    })
+    .await
 }
 
-/// Whether a text stands in an entity's name or in what is stated of it.
-fn mentions(register: &Register, id: EntityId, text: &str) -> bool {
-    let stands_in = |whole: &str| {
-        let parts = whole.as_bytes().windows(text.len());
-        parts.into_iter().any(|part| part.eq_ignore_ascii_case(text.as_bytes()))
-    };
-    let is_said = |one: &Scalar| matches!(one, Scalar::Text(said) if stands_in(said));
-    text.is_empty()
-        || stands_in(register.name(id))
-        || register.attributes(id).any(|(_, stated)| match stated {
-            Stated::One(one) => is_said(one),
-            Stated::Many(many) => many.iter().any(is_said),
-            Stated::Unfit => false,
-        })
+fn attribute_wanted(text: &str) -> Result<(String, Value), Problem> {
+    let (name, value) = text
+        .split_once('=')
+        .ok_or_else(|| Problem::malformed("attribute is name=value, such as zone=quay."))?;
+    Ok((name.to_owned(), serde_json::from_str(value).unwrap_or_else(|_| value.into())))
 }
 
-/// Leaves the first so many names, in order; gives where the next page begins, if there is one.
-fn first(names: &mut Vec<&str>, limit: usize) -> Option<String> {
-    let more = names.len() > limit;
+/// Leaves the first so many by name, in order; gives where the next page begins, if there is one.
+fn first<T>(found: &mut Vec<(&str, T)>, limit: usize) -> Option<String> {
+    let more = found.len() > limit;
     if more {
         // Without ordering all of them.
-        names.select_nth_unstable(limit);
-        names.truncate(limit);
+        found.select_nth_unstable_by(limit, |a, b| a.0.cmp(b.0));
+        found.truncate(limit);
     }
-    names.sort_unstable();
-    names.last().filter(|_| more).map(|name| (*name).to_owned())
-}
-
-/// An entity's line without the members it may have a million of.
-fn brief(register: &Register, id: EntityId) -> Value {
-    let members = register.members(id).len();
-    let mut line =
-        if members > MAX_PAGE { json!({ "entity": register.name(id) }) } else { register.entity_json(id) };
-    if let (Some(line), true) = (line.as_object_mut(), members > 0) {
-        line.remove("members");
-        line.insert("member-count".to_owned(), members.into());
-    }
-    line
-}
-
-/// An entity with what is known of it and what names it.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct EntityShown {
-    /// Its line.
-    #[schema(value_type = Object)]
-    entity: Value,
-    /// The groups it is a direct member of.
-    groups: Vec<String>,
-    /// Grants to it.
-    #[schema(value_type = Vec<Object>)]
-    grants: Vec<Value>,
-    /// What lies directly within it, at most 1000.
-    contents: Vec<String>,
-    /// What stands for all that is said of it: for `If-Match`, as the `ETag` has it.
-    tag: String,
-    /// The position this was read at.
-    position: i64,
+    found.sort_unstable_by(|a, b| a.0.cmp(b.0));
+    found.last().filter(|_| more).map(|(name, _)| (*name).to_owned())
 }
 
 /// One entity.
 #[utoipa::path(get, path = "/api/v1/entities/{name}", tag = "register",
     params(("name" = String, Path, description = "type:id")),
     responses(
-        (status = 200, description = "All that is known of it", body = EntityShown),
+        (status = 200, description = "All that is known of it", body = EntityShown,
+            headers(("ETag" = String, description = "What stands for all that is said of it"))),
         Refused,
     ), security(("key" = [])))]
 pub async fn entity(
     State(app): State<App>,
     operator: Operator,
-    Path(name): Path<String>,
+    InPath(name): InPath<String>,
 ) -> Result<Response, Problem> {
-    let state = app.node.state();
-    let world = &live(&state)?.world;
-    let register = world.register();
-    let mut readable = Readable::new(&operator, world);
-    // What is not there and what is not theirs answer alike.
-    let found = register.registered(&name).filter(|id| readable.has(*id));
-    let id = found.ok_or_else(|| match readable.everything {
-        true => missing(register, &name),
-        false => Problem::not_found(format!("{name} is not registered")),
-    })?;
-    let entity = register.entity_json(id);
-    let tag = etag(&entity);
-    let shown = EntityShown {
-        tag: tag.clone(),
-        entity,
-        groups: register.groups(id).iter().map(|group| register.name(*group).to_owned()).collect(),
-        grants: register.grants_to(id).map(|(_, grant)| register.grant_json(&grant)).collect(),
-        contents: register
-            .contents(id)
-            .iter()
-            .take(MAX_PAGE)
-            .map(|inner| register.name(*inner).to_owned())
-            .collect(),
-        position: state.position,
+    let key = operator.key_id().to_owned();
+    let work = move |_: &crate::lanes::Ticket| {
+        let facts = operator.facts()?;
+        let seen = facts.find(&name).ok_or_else(|| missing(facts, &name))?;
+        let names =
+            |all: &mut dyn Iterator<Item = Seen<'_>>| all.map(|seen| seen.name().to_owned()).collect();
+        let tag = seen.tag();
+        let shown = EntityShown {
+            tag: tag.clone(),
+            entity: seen.line(),
+            groups: names(&mut seen.groups()),
+            grants: seen.grants().map(|grant| facts.grant_line(&grant)).collect(),
+            contents: names(&mut seen.contents().take(MAX_PAGE)),
+            position: operator.position_number(),
+        };
+        Ok(([(header::ETAG, tag)], Json(shown)).into_response())
     };
-    Ok(([(header::ETAG, tag)], Json(shown)).into_response())
+    app.node.lanes.questions.run(&key, super::PATIENCE, work).await
 }
 
-/// Which members.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct MemberQuery {
-    /// Only names that begin so.
-    #[serde(default)]
-    prefix: String,
-    /// Only names after this one.
-    #[serde(default)]
-    after: String,
-    /// At most so many; 100 unless stated, at most 1000.
-    limit: Option<usize>,
-}
-
-/// Members of a group.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct Members {
-    /// The page, by name.
-    items: Vec<String>,
-    /// Where the next page begins, if there is one.
-    next: Option<String>,
-    /// How many there are in all.
-    total: usize,
+/// What is not there and what is not theirs answer alike.
+fn missing(facts: Facts<'_>, name: &str) -> Problem {
+    let near = nearest(name, facts.all().take(NEAR_AMONG).map(|seen| seen.name()));
+    let near = near.map_or_else(String::new, |near| format!("; did you mean {near}?"));
+    Problem::not_found(format!("{name} is not registered{near}"))
 }
 
 /// The direct members of a group, by name.
@@ -230,107 +131,80 @@ pub struct Members {
 pub async fn members(
     State(app): State<App>,
     operator: Operator,
-    Path(name): Path<String>,
+    InPath(name): InPath<String>,
     Params(query): Params<MemberQuery>,
-) -> Result<Json<Members>, Problem> {
-    let state = app.node.state();
-    let world = &live(&state)?.world;
-    let register = world.register();
-    let mut readable = Readable::new(&operator, world);
-    let found = register.registered(&name).filter(|id| readable.has(*id));
-    let id = found.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))?;
-    let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
-    let all = register.members(id);
-    let mut names: Vec<&str> = all
-        .iter()
-        .map(|member| register.name(*member))
-        .filter(|name| name.starts_with(&query.prefix) && *name > query.after.as_str())
-        .collect();
-    let next = first(&mut names, limit);
-    Ok(Json(Members { items: names.into_iter().map(str::to_owned).collect(), next, total: all.len() }))
-}
-
-/// What stands for all that is said of an entity.
-fn etag(entity: &Value) -> String {
-    let digest = Sha256::digest(entity.to_string());
-    let hex: String = digest.iter().take(12).map(|byte| format!("{byte:02x}")).collect();
-    format!("\"{hex}\"")
+) -> Result<Response, Problem> {
+    told(&app, operator, move |operator, _| {
+        let facts = operator.facts()?;
+        let seen = facts.find(&name);
+        let seen = seen.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))?;
+        let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
+        let fits = |name: &&str| name.starts_with(&query.prefix) && **name > *query.after;
+        let mut found: Vec<_> = seen.members().filter(fits).map(|name| (name, ())).collect();
+        let next = first(&mut found, limit);
+        let items = found.into_iter().map(|(name, ())| name.to_owned()).collect();
+        Ok(Members { items, next, total: seen.members().len() })
+    })
+    .await
 }
 
 /// Writes all that is said of an entity: a register line's members, without its name.
 ///
 /// With `If-Match` only if it is still what the caller has read; with `If-None-Match: *` only if it
 /// is not registered.
-#[utoipa::path(put, path = "/api/v1/entities/{name}", tag = "register", request_body = Object,
-    params(("name" = String, Path, description = "type:id")),
+#[utoipa::path(put, path = "/api/v1/entities/{name}", tag = "register", request_body = EntityLine,
+    params(("name" = String, Path, description = "type:id"),
+        ("If-Match" = Option<String>, Header, description = "The ETag that was read"),
+        ("If-None-Match" = Option<String>, Header, description = "`*`")),
     responses(
-        (status = 200, description = "It is so", body = WrittenShown),
+        (status = 200, description = "It is so", body = Written),
         Refused,
     ), security(("key" = [])))]
 pub async fn put_entity(
-    State(app): State<App>,
     operator: Operator,
-    Path(name): Path<String>,
+    InPath(name): InPath<String>,
     headers: HeaderMap,
-    StrictJson(mut line): StrictJson<Map<String, Value>>,
-) -> Result<Json<WrittenShown>, Problem> {
+    StrictJson(mut line, _held): StrictJson<Map<String, Value>>,
+) -> Result<Json<Written>, Problem> {
     if line.insert("entity".to_owned(), name.clone().into()).is_some_and(|told| told != name.as_str()) {
         return Err(Problem::malformed("The line is of another entity than the path."));
     }
     let change =
-        line::from_json(&Value::Object(line)).map_err(|detail| Problem::malformed(format!("{detail}.")))?;
-    let expected = expected(&headers, name);
-    let written = app
-        .node
-        .change(vec![change], By::operator(operator, None), Wanted { expected, ..Wanted::default() })
-        .await?;
-    Ok(shown(&app, written))
+        line::from_json(&Value::Object(line)).map_err(|wrong| Problem::malformed(format!("{wrong}.")))?;
+    let conditions = Conditions { expected: expected(&operator, &headers, name), ..Conditions::default() };
+    written(operator.change(vec![change], None, conditions).await)
 }
 
 /// Deletes an entity; with `contents=true` what lies within it too.
 #[utoipa::path(delete, path = "/api/v1/entities/{name}", tag = "register",
-    params(("name" = String, Path, description = "type:id"), DeleteQuery),
+    params(("name" = String, Path, description = "type:id"), DeleteQuery,
+        ("If-Match" = Option<String>, Header, description = "The ETag that was read")),
     responses(
-        (status = 200, description = "It is gone, and every fact that named it", body = WrittenShown),
+        (status = 200, description = "It is gone, and every fact that named it", body = Written),
         Refused,
     ), security(("key" = [])))]
 pub async fn delete_entity(
-    State(app): State<App>,
     operator: Operator,
-    Path(name): Path<String>,
+    InPath(name): InPath<String>,
     headers: HeaderMap,
     Params(query): Params<DeleteQuery>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let expected = expected(&headers, name.clone());
+) -> Result<Json<Written>, Problem> {
+    let expected = expected(&operator, &headers, name.clone());
     let change = Change::Delete { name, contents: query.contents };
-    let written = app
-        .node
-        .change(vec![change], By::operator(operator, None), Wanted { expected, ..Wanted::default() })
-        .await?;
-    Ok(shown(&app, written))
+    written(operator.change(vec![change], None, Conditions { expected, ..Conditions::default() }).await)
 }
 
-/// How an entity is deleted.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct DeleteQuery {
-    /// What lies within it too.
-    #[serde(default)]
-    contents: bool,
-}
-
-/// What a caller expects of an entity, by its preconditions.
-fn expected(headers: &HeaderMap, name: String) -> Option<Expected> {
-    let text = |header| headers.get(header).and_then(|value: &HeaderValue| value.to_str().ok());
+/// What a caller expects of an entity, by its preconditions (RFC 9110, 13.1): compared with what they
+/// would read, while nobody else writes.
+fn expected(operator: &Operator, headers: &HeaderMap, name: String) -> Option<Condition> {
+    let text = |header: HeaderName| headers.get(header).and_then(|value| value.to_str().ok());
     let tag = match (text(header::IF_MATCH), text(header::IF_NONE_MATCH)) {
         (Some(tag), _) => Some(tag.to_owned()),
         (None, Some(_)) => None,
         (None, None) => return None,
     };
-    Some(Box::new(move |world: &World| {
-        let register = world.register();
-        let now = register.registered(&name).map(|id| etag(&register.entity_json(id)));
+    Some(operator.condition(move |facts| {
+        let now = facts.find(&name).map(|seen| seen.tag());
         match (&tag, now) {
             (Some(tag), Some(now)) if *tag == now || tag == "*" => Ok(()),
             (None, None) => Ok(()),
@@ -338,10 +212,4 @@ fn expected(headers: &HeaderMap, name: String) -> Option<Expected> {
             _ => Err(Problem::changed(format!("{name} is not as you read it; read it again."))),
         }
     }))
-}
-
-fn missing(register: &Register, name: &str) -> Problem {
-    let near = nearest(name, register.all_entities().take(100_000).map(|id| register.name(id)));
-    let near = near.map_or_else(String::new, |near| format!("; did you mean {near}?"));
-    Problem::not_found(format!("{name} is not registered{near}"))
 }

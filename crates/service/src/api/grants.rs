@@ -1,187 +1,144 @@
 //! Grants, and activations of those on standby.
 
-use super::register::{MAX_PAGE, Page, Readable, WrittenShown, live, shown};
+use super::register::{MAX_PAGE, written};
+use super::told;
 use crate::App;
-use crate::body::{Params, StrictJson};
-use crate::caller::{Caller, Operator};
-use crate::node::{By, Wanted};
-use crate::operators::Rights;
+use crate::body::{InPath, Params, StrictJson};
+use crate::node::gate::{Operator, Scope};
+use crate::node::write::Conditions;
 use crate::problem::{Problem, Refused};
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
+use axum::response::Response;
 use jiff::Timestamp;
-use ostrog_core::charter::model::PermId;
-use ostrog_core::decide::standby::may_begin;
-use ostrog_core::prelude::{Change, World, line};
-use ostrog_core::register::{Grant, GrantId, PlaceOf};
-use ostrog_store::key::KeyKind;
-use serde::Deserialize;
-use serde_json::{Map, Value, json};
+use ostrog_core::prelude::{Change, line};
+use ostrog_core::register::GrantId;
+use ostrog_wire::register::{
+    ActivationLine, ActivationQuery, ActivationRequest, Grant, GrantLine, GrantQuery, NoteQuery, Page,
+    Written,
+};
+use serde_json::{Value, json};
 use std::collections::BTreeMap;
-use utoipa::IntoParams;
 
-/// Which grants.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct GrantQuery {
-    /// Only the one with this id.
-    id: Option<String>,
-    /// Only those to this holder.
-    to: Option<String>,
-    /// Only those at this place.
-    at: Option<String>,
-    /// Only those of this role.
-    role: Option<String>,
-    /// Only ids after this one.
-    #[serde(default)]
-    after: String,
-    /// At most so many; 100 unless stated, at most 1000.
-    limit: Option<usize>,
-}
+/// Longest note, in bytes.
+const MAX_NOTE: usize = 4 << 10;
 
 /// Grants by id.
 #[utoipa::path(get, path = "/api/v1/grants", tag = "register", params(GrantQuery),
     responses(
-        (status = 200, description = "Grants as register lines, by id", body = Page),
+        (status = 200, description = "Grants as register lines, by id", body = Page<GrantLine>),
         Refused,
     ), security(("key" = [])))]
 pub async fn grants(
     State(app): State<App>,
     operator: Operator,
     Params(query): Params<GrantQuery>,
-) -> Result<Json<Page>, Problem> {
-    let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
-    let state = app.node.state();
-    let world = &live(&state)?.world;
-    let register = world.register();
-    let mut readable = Readable::new(&operator, world);
-    let is = |wanted: &Option<String>, name: &str| wanted.as_deref().is_none_or(|wanted| wanted == name);
-    let after = Some(query.after.as_str()).filter(|after| !after.is_empty()).map(GrantId::new);
-    let fits = |grant: &Grant<'_>| {
-        let seen = match grant.at {
-            PlaceOf::Everywhere => readable.everything,
-            PlaceOf::At(place) => readable.has(place),
-        };
-        let at = match grant.at {
-            PlaceOf::Everywhere => "everywhere",
-            PlaceOf::At(place) => register.name(place),
-        };
-        seen && after.is_none_or(|after| grant.id > after)
-            && query.id.as_deref().is_none_or(|id| GrantId::new(id) == grant.id)
-            && is(&query.to, register.name(grant.to))
-            && is(&query.at, at)
-            && is(&query.role, register.text(grant.role))
-    };
-    // The first so many in order, without all of them in one list.
-    let mut found = BTreeMap::new();
-    for grant in register.all_grants().filter(fits) {
-        found.insert(grant.id, grant);
-        if found.len() > limit + 1 {
-            found.pop_last();
+) -> Result<Response, Problem> {
+    told(&app, operator, move |operator, ticket| {
+        let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
+        let facts = operator.facts()?;
+        if let Some(id) = &query.id {
+            let found = facts.grant(id).filter(|grant| {
+                let is =
+                    |wanted: &Option<String>, name: &str| wanted.as_deref().is_none_or(|one| one == name);
+                is(&query.to, facts.name(grant.to)) && is(&query.role, facts.text(grant.role))
+            });
+            return Ok(Page {
+                items: found.map(|grant| facts.grant_line(&grant)).into_iter().collect(),
+                next: None,
+            });
         }
-    }
-    let next = (found.len() > limit).then(|| found.keys().nth(limit - 1).map(ToString::to_string)).flatten();
-    Ok(Json(Page {
-        items: found.values().take(limit).map(|grant| register.grant_json(grant)).collect(),
-        next,
-    }))
+        let after = Some(query.after.as_str()).filter(|after| !after.is_empty()).map(GrantId::new);
+        // The first so many in order, without all of them in one list.
+        let mut found = BTreeMap::new();
+        for (at, grant) in facts.grants(query.to.as_deref(), query.at.as_deref()).enumerate() {
+            if at % 1024 == 1023 && !(ticket.goes_on() && operator.counts()) {
+                return Err(Problem::timeout("Looking through all grants takes too long; say more of them."));
+            }
+            let is_role = query.role.as_deref().is_none_or(|role| role == facts.text(grant.role));
+            if is_role && after.is_none_or(|after| grant.id > after) {
+                found.insert(grant.id, grant);
+                if found.len() > limit + 1 {
+                    found.pop_last();
+                }
+            }
+        }
+        let more = found.len() > limit;
+        let next = more.then(|| found.keys().nth(limit - 1).map(ToString::to_string)).flatten();
+        Ok(Page { items: found.values().take(limit).map(|grant| facts.grant_line(grant)).collect(), next })
+    })
+    .await
 }
 
 /// Gives a role. The same grant given again changes nothing.
-#[utoipa::path(post, path = "/api/v1/grants", tag = "register", request_body = Object,
+#[utoipa::path(post, path = "/api/v1/grants", tag = "register", request_body = Grant,
     responses(
-        (status = 200, description = "It is in force", body = WrittenShown),
+        (status = 200, description = "It is in force", body = Written),
         Refused,
     ), security(("key" = [])))]
-pub async fn give(
-    State(app): State<App>,
+pub async fn give_grant(
     operator: Operator,
-    StrictJson(grant): StrictJson<Value>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let grant = line::grant(&grant).map_err(|detail| Problem::malformed(format!("{detail}.")))?;
-    let written = app
-        .node
-        .change(vec![Change::Grant(Box::new(grant))], By::operator(operator, None), Wanted::default())
-        .await?;
-    Ok(shown(&app, written))
+    StrictJson(grant, _held): StrictJson<Value>,
+) -> Result<Json<Written>, Problem> {
+    let grant = line::grant(&grant).map_err(|wrong| Problem::malformed(format!("{wrong}.")))?;
+    let change = Change::Grant(Box::new(grant));
+    written(operator.change(vec![change], None, Conditions::default()).await)
 }
 
-/// Longest note, in bytes.
-const MAX_NOTE: usize = 4 << 10;
-
-/// Why something is done.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct NoteQuery {
-    /// The reason, kept with the change.
-    note: Option<String>,
-}
-
-impl NoteQuery {
-    pub fn by(self, operator: Operator) -> Result<By, Problem> {
-        if self.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE) {
-            return Err(Problem::malformed(format!("A note has at most {MAX_NOTE} bytes.")));
-        }
-        Ok(By::operator(operator, self.note))
+/// The reason, if it is not too long.
+///
+/// # Errors
+/// If it is.
+pub fn note(query: NoteQuery) -> Result<Option<String>, Problem> {
+    if query.note.as_ref().is_some_and(|note| note.len() > MAX_NOTE) {
+        return Err(Problem::malformed(format!("A note has at most {MAX_NOTE} bytes.")));
     }
+    Ok(query.note)
 }
 
 /// Ends a grant.
 #[utoipa::path(delete, path = "/api/v1/grants/{id}", tag = "register",
     params(("id" = String, Path, description = "The grant's id"), NoteQuery),
     responses(
-        (status = 200, description = "It has ended", body = WrittenShown),
+        (status = 200, description = "It has ended", body = Written),
         Refused,
     ), security(("key" = [])))]
-pub async fn end(
-    State(app): State<App>,
+pub async fn end_grant(
     operator: Operator,
-    Path(id): Path<String>,
+    InPath(id): InPath<String>,
     Params(query): Params<NoteQuery>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let written = app.node.change(vec![Change::EndGrant(id)], query.by(operator)?, Wanted::default()).await?;
-    Ok(shown(&app, written))
+) -> Result<Json<Written>, Problem> {
+    let note = note(query)?;
+    written(operator.change(vec![Change::EndGrant(id)], note, Conditions::default()).await)
 }
 
-/// Which activations.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct ActivationQuery {
-    /// Only those for this subject.
-    subject: Option<String>,
-}
-
-/// Grants on standby that are active, or will be, soonest end first; at most 1000.
+/// Grants on standby that are active, or will be, soonest end first.
 #[utoipa::path(get, path = "/api/v1/activations", tag = "register", params(ActivationQuery),
     responses(
-        (status = 200, description = "Activations as register lines", body = Page),
+        (status = 200, description = "Activations as register lines", body = Page<ActivationLine>),
         Refused,
     ), security(("key" = [])))]
 pub async fn activations(
     State(app): State<App>,
     operator: Operator,
     Params(query): Params<ActivationQuery>,
-) -> Result<Json<Page>, Problem> {
-    let now = Timestamp::now();
-    let state = app.node.state();
-    let world = &live(&state)?.world;
-    let register = world.register();
-    let mut readable = Readable::new(&operator, world);
-    let mut found: Vec<_> = register
-        .all_activations()
-        .filter(|activation| activation.until.is_none_or(|until| now < until))
-        .filter(|of| query.subject.as_deref().is_none_or(|wanted| register.name(of.subject) == wanted))
-        .filter(|activation| match register.grant(activation.grant).map(|grant| grant.at) {
-            Some(PlaceOf::At(place)) => readable.has(place),
-            _ => readable.everything,
-        })
-        .collect();
-    found.sort_by_key(|activation| activation.until);
-    let items = found.iter().take(MAX_PAGE).map(|activation| register.activation_json(activation)).collect();
-    Ok(Json(Page { items, next: None }))
+) -> Result<Response, Problem> {
+    told(&app, operator, move |operator, _| {
+        let now = Timestamp::now();
+        let facts = operator.facts()?;
+        let mut found: Vec<_> = facts
+            .activations()
+            .filter(|activation| activation.until.is_none_or(|until| now < until))
+            .filter(|of| query.subject.as_deref().is_none_or(|wanted| facts.name(of.subject) == wanted))
+            .collect();
+        found.sort_by(|a, b| (a.until, &a.id).cmp(&(b.until, &b.id)));
+        let limit = query.limit.unwrap_or(MAX_PAGE).clamp(1, MAX_PAGE);
+        let end = query.after.saturating_add(limit);
+        let page = found.iter().skip(query.after).take(limit);
+        let items = page.map(|activation| facts.activation_line(activation)).collect();
+        Ok(Page::<ActivationLine> { items, next: (end < found.len()).then(|| end.to_string()) })
+    })
+    .await
 }
 
 /// Activates a grant on standby: an operator, or an application for one of its sessions. The
@@ -189,77 +146,43 @@ pub async fn activations(
 ///
 /// An application's key names the session, and only roles that subjects may activate themselves
 /// (`self = true`), and that give something of its own types.
-#[utoipa::path(post, path = "/api/v1/activations", tag = "register", request_body = Object,
+#[utoipa::path(post, path = "/api/v1/activations", tag = "register", request_body = ActivationRequest,
     responses(
-        (status = 200, description = "It counts", body = WrittenShown),
+        (status = 200, description = "It counts", body = Written),
         Refused,
     ), security(("key" = [])))]
 pub async fn activate(
-    State(app): State<App>,
-    Caller(key): Caller,
-    StrictJson(mut activation): StrictJson<Value>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let context = activation.as_object_mut().and_then(|line| line.shift_remove("context"));
-    let change = line::from_json(&json!({ "activation": activation }))
-        .map_err(|detail| Problem::malformed(format!("{detail}.")))?;
-    let context = match context {
-        None => Map::new(),
-        Some(Value::Object(context)) => context,
-        Some(_) => return Err(Problem::malformed("context is an object.")),
+    scope: Scope,
+    StrictJson(asked, _held): StrictJson<ActivationRequest>,
+) -> Result<Json<Written>, Problem> {
+    scope.may_activate(&asked)?;
+    let line = ostrog_wire::register::Activation {
+        id: asked.id,
+        grant: asked.grant.clone(),
+        subject: asked.subject.clone(),
+        session: asked.session,
+        from: asked.from,
+        until: asked.until,
+        reason: asked.reason,
     };
-    let Change::Activate(asked) = &change else { return Err(Problem::malformed("This is no activation.")) };
-    let by = match &key.making.kind {
-        KeyKind::Operator => By::operator(Operator { rights: Rights::of(&key), key }, None),
-        KeyKind::Application(application) => {
-            let state = app.node.state();
-            let world = &live(&state)?.world;
-            if asked.session.is_none() || !may_activate(world, application, &asked.grant) {
-                return Err(Problem::forbidden(
-                    "An application activates, for a session, only grants whose role says self = true and gives something of its own types.",
-                ));
-            }
-            By::host(&key.id)
-        }
-    };
-    let (grant, subject, now) = (asked.grant.clone(), asked.subject.clone(), Timestamp::now());
-    let besides = Box::new(move |world: &World| {
-        let may = may_begin(world.engine(), &grant, &subject, &context, now);
-        may.map_err(|why| Problem::invalid(format!("{why}.")))
-    });
-    let written =
-        app.node.change(vec![change], by, Wanted { besides: Some(besides), ..Wanted::default() }).await?;
-    Ok(shown(&app, written))
-}
-
-fn may_activate(world: &World, application: &str, grant: &str) -> bool {
-    let policy = world.policy();
-    let model = policy.model();
-    let register = world.register();
-    let role = register.grant_by_id(grant).and_then(|grant| policy.role(register.text(grant.role)));
-    role.is_some_and(|role| {
-        let own = model.kinds.iter().filter(|kind| {
-            kind.application.is_some_and(|owner| model.applications[owner].key == application)
-        });
-        let mut permissions = own.flat_map(|kind| kind.permissions.clone()).map(|at| PermId::at(at as usize));
-        model.roles[role.index()].standby.as_ref().is_some_and(|standby| standby.by_self)
-            && permissions.any(|permission| policy.may_give(role, permission))
-    })
+    let change = line::from_json(&json!({ "activation": line }));
+    let change = change.map_err(|wrong| Problem::malformed(format!("{wrong}.")))?;
+    let besides = Some(scope.condition_to_begin(asked.grant, asked.subject, asked.context));
+    written(scope.change(vec![change], None, Conditions { besides, ..Conditions::default() }).await)
 }
 
 /// Ends an activation.
 #[utoipa::path(delete, path = "/api/v1/activations/{id}", tag = "register",
     params(("id" = String, Path, description = "The activation's id"), NoteQuery),
     responses(
-        (status = 200, description = "It has ended", body = WrittenShown),
+        (status = 200, description = "It has ended", body = Written),
         Refused,
     ), security(("key" = [])))]
 pub async fn deactivate(
-    State(app): State<App>,
     operator: Operator,
-    Path(id): Path<String>,
+    InPath(id): InPath<String>,
     Params(query): Params<NoteQuery>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let change = Change::EndActivation(id);
-    let written = app.node.change(vec![change], query.by(operator)?, Wanted::default()).await?;
-    Ok(shown(&app, written))
+) -> Result<Json<Written>, Problem> {
+    let note = note(query)?;
+    written(operator.change(vec![Change::EndActivation(id)], note, Conditions::default()).await)
 }

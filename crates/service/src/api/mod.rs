@@ -14,64 +14,90 @@ mod model;
 mod questions;
 mod register;
 mod rehearsals;
+mod run;
 mod session;
+mod standing;
+mod status;
 mod stream;
+mod streams;
 mod tenant_roles;
 mod text;
 
 use crate::App;
-pub use changes::MAX_STREAMS;
+use crate::lanes::Ticket;
+use crate::node::gate::Operator;
+use crate::problem::Problem;
+use axum::Json;
+use axum::response::{IntoResponse as _, Response};
+use serde::Serialize;
+use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+
+pub use streams::Streams;
+
+/// How long a list over many facts, or saying what there is to say of a text, may take.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// All paths.
 pub fn router() -> OpenApiRouter<App> {
     OpenApiRouter::new()
-        .routes(routes!(session::begin, session::show, session::end))
+        .routes(routes!(session::sign_in, session::signed_in, session::sign_out))
         .routes(routes!(questions::ask))
         .routes(routes!(questions::actions))
         .routes(routes!(questions::reach))
         .routes(routes!(questions::holders))
         .routes(routes!(questions::rows))
         .routes(routes!(questions::hints))
-        .routes(routes!(charter::status))
+        .routes(routes!(status::status))
         .routes(routes!(charter::revisions))
         .routes(routes!(charter::revision))
+        .routes(routes!(charter::roll_out))
         .routes(routes!(model::model))
         .routes(routes!(model::grid))
-        .routes(routes!(draft::drafts, draft::save))
-        .routes(routes!(draft::draft, draft::discard))
+        .routes(routes!(draft::drafts, draft::save_draft))
+        .routes(routes!(draft::draft, draft::discard_draft))
         .routes(routes!(draft::be_present))
-        .routes(routes!(draft::roll_out))
-        .routes(routes!(text::check))
-        .routes(routes!(text::change))
-        .routes(routes!(text::begin))
-        .routes(routes!(cases::cases, cases::keep))
-        .routes(routes!(cases::file))
-        .routes(routes!(cases::take_away))
-        .routes(routes!(rehearsals::text, rehearsals::save))
-        .routes(routes!(rehearsals::runs, rehearsals::begin))
-        .routes(routes!(rehearsals::report, rehearsals::stop))
-        .routes(routes!(rehearsals::page))
-        .routes(routes!(rehearsals::xml))
+        .routes(routes!(text::check_text))
+        .routes(routes!(text::edit_text))
+        .routes(routes!(text::import_text))
+        .routes(routes!(cases::cases, cases::keep_case))
+        .routes(routes!(cases::cases_file))
+        .routes(routes!(cases::take_case_away))
+        .routes(routes!(rehearsals::rehearsal, rehearsals::save_rehearsal))
+        .routes(routes!(rehearsals::rehearsals, rehearsals::begin_rehearsal))
+        .routes(routes!(rehearsals::rehearsal_report, rehearsals::stop_rehearsal))
+        .routes(routes!(rehearsals::rehearsal_page))
+        .routes(routes!(rehearsals::rehearsal_junit))
         .routes(routes!(asked::asked))
         .routes(routes!(around::around))
         .routes(routes!(holdings::holdings))
-        .routes(routes!(holdings::reached))
+        .routes(routes!(holdings::role_reach))
         .routes(routes!(entities::entities))
         .routes(routes!(entities::entity, entities::put_entity, entities::delete_entity))
         .routes(routes!(entities::members))
-        .routes(routes!(register::facts))
-        .routes(routes!(grants::grants, grants::give))
-        .routes(routes!(grants::end))
+        .routes(routes!(register::set_facts))
+        .routes(routes!(grants::grants, grants::give_grant))
+        .routes(routes!(grants::end_grant))
         .routes(routes!(grants::activations, grants::activate))
         .routes(routes!(grants::deactivate))
         .routes(routes!(tenant_roles::tenant_roles, tenant_roles::put_tenant_role))
         .routes(routes!(tenant_roles::end_tenant_role))
         .routes(routes!(register::load))
-        .routes(routes!(stream::stream))
+        .routes(routes!(stream::load_stream))
         .routes(routes!(changes::changes))
-        .routes(routes!(keys::keys, keys::make))
-        .routes(routes!(keys::replace))
-        .routes(routes!(keys::end))
+        .routes(routes!(keys::keys, keys::make_key))
+        .routes(routes!(keys::replace_key))
+        .routes(routes!(keys::end_key))
+}
+
+/// Works out an answer beside the threads that answer decisions, and writes it there too.
+async fn told<T: Serialize>(
+    app: &App,
+    operator: Operator,
+    work: impl FnOnce(&Operator, &Ticket) -> Result<T, Problem> + Send + 'static,
+) -> Result<Response, Problem> {
+    let key = operator.key_id().to_owned();
+    let work = move |ticket: &Ticket| Ok(Json(work(&operator, ticket)?).into_response());
+    app.node.lanes.questions.run(&key, PATIENCE, work).await
 }

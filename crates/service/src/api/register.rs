@@ -1,110 +1,54 @@
 //! The register as a whole: loads and facts, and what its other calls share.
 
-use super::questions::changes as fact_changes;
 use crate::App;
-use crate::body::{Params, StrictJson, Text};
-use crate::caller::Operator;
-use crate::node::{By, Live, Wanted, Written, tenant_of};
-use crate::problem::{Problem, ProblemPart, Refused};
+use crate::body::{Lines, Params, StrictJson};
+use crate::node::gate::{Changed, Operator};
+use crate::node::write::Conditions;
+use crate::problem::{Problem, Refused, part};
 use axum::Json;
 use axum::extract::State;
-use ostrog_core::prelude::{World, line};
-use ostrog_core::register::EntityId;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::collections::HashMap;
-use utoipa::{IntoParams, ToSchema};
+use ostrog_core::prelude::{Change, Policy, Wrong, fact, line};
+use ostrog_wire::problem::ProblemPart;
+use ostrog_wire::register::{Facts, LoadQuery, Written};
 
 /// Most lines of one load.
 pub const MAX_LINES: usize = 10_000;
 /// Most rows of one page.
 pub const MAX_PAGE: usize = 1_000;
+/// Most things wrong that are told.
+const MAX_WRONG: usize = 100;
 
-/// A page of register lines.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct Page {
-    /// The lines.
-    #[schema(value_type = Vec<Object>)]
-    pub items: Vec<Value>,
-    /// Where the next page begins, if there is one.
-    pub next: Option<String>,
+/// What a write came to, as it is told.
+pub fn written(changed: Result<Changed, Problem>) -> Result<Json<Written>, Problem> {
+    let Changed { entries, position, digest } = changed?;
+    Ok(Json(Written { position, digest, changed: entries.iter().map(|entry| entry.to_json()).collect() }))
 }
 
-pub fn live(state: &crate::node::State) -> Result<&Live, Problem> {
-    state.live.as_ref().ok_or_else(|| Problem::unavailable("No charter is live."))
-}
-
-/// What a tenant's operator sees: what lies in tenants that they may read.
-pub struct Readable<'a> {
-    operator: &'a Operator,
-    world: &'a World,
-    /// Whether that is everything.
-    pub everything: bool,
-    tenants: HashMap<String, bool>,
-}
-
-impl<'a> Readable<'a> {
-    pub fn new(operator: &'a Operator, world: &'a World) -> Self {
-        let everything = operator.rights.may("register:read", None);
-        Readable { operator, world, everything, tenants: HashMap::new() }
-    }
-
-    pub fn has(&mut self, id: EntityId) -> bool {
-        self.everything
-            || tenant_of(self.world, id).is_some_and(|tenant| {
-                let may = || self.operator.rights.may("register:read", Some(&tenant));
-                *self.tenants.entry(tenant.clone()).or_insert_with(may)
-            })
-    }
-}
-
-/// What a write came to.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct WrittenShown {
-    /// The position it ends at: an answer at this position includes it.
-    position: String,
-    /// What changed, as register lines; empty if it was so already.
-    #[schema(value_type = Vec<Object>)]
-    changed: Vec<Value>,
-}
-
-pub fn shown(app: &App, written: Written) -> Json<WrittenShown> {
-    let epoch = app.node.state().epoch.clone();
-    Json(WrittenShown { position: format!("{epoch}.{}", written.position), changed: written.lines })
-}
-
-/// How a load is done.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-#[serde(deny_unknown_fields)]
-pub struct LoadQuery {
-    /// Only says what would be refused and what would change.
-    #[serde(default)]
-    check: bool,
-    /// Only if nothing was written since this position.
-    at: Option<i64>,
-}
-
-impl LoadQuery {
-    fn wanted(&self) -> Wanted {
-        let at = self.at;
-        Wanted { check_only: self.check, at, ..Wanted::default() }
-    }
+fn conditions(query: &LoadQuery) -> Conditions {
+    Conditions { check_only: query.check, at: query.at, ..Conditions::default() }
 }
 
 /// Loads register lines (NDJSON), all of them or none.
 #[utoipa::path(post, path = "/api/v1/register", tag = "register", params(LoadQuery),
     request_body(content = String, content_type = "application/x-ndjson"),
     responses(
-        (status = 200, description = "All lines are in force", body = WrittenShown),
+        (status = 200, description = "All lines are in force", body = Written),
         Refused,
     ), security(("key" = [])))]
 pub async fn load(
     State(app): State<App>,
     operator: Operator,
     Params(query): Params<LoadQuery>,
-    Text(body): Text,
-) -> Result<Json<WrittenShown>, Problem> {
+    Lines(body, _held): Lines,
+) -> Result<Json<Written>, Problem> {
+    let key = operator.key_id().to_owned();
+    let read = move |_: &crate::lanes::Ticket| changes(&body);
+    let changes = app.node.lanes.questions.run(&key, super::PATIENCE, read).await?;
+    written(operator.change(changes, None, conditions(&query)).await)
+}
+
+/// Reads lines, or says of each what is wrong with it.
+fn changes(body: &str) -> Result<Vec<Change>, Problem> {
     let mut changes = Vec::new();
     let mut parts = Vec::new();
     for (at, text) in body.lines().enumerate().filter(|(_, text)| !text.trim().is_empty()) {
@@ -113,48 +57,63 @@ pub async fn load(
         }
         match line::parse(text) {
             Ok(change) => changes.push(change),
-            Err(detail) => parts.push(ProblemPart { at: (at + 1).to_string(), detail }),
+            Err(wrong) => parts.push(wrong_part((at + 1).to_string(), &wrong)),
         }
-        if parts.len() >= 100 {
+        if parts.len() >= MAX_WRONG {
             break;
         }
     }
-    if let Some(first) = parts.first() {
-        return Err(Problem::invalid(format!("Nothing was changed: line {}: {}.", first.at, first.detail))
-            .with(parts));
+    match parts.first() {
+        None => Ok(changes),
+        Some(first) => {
+            let told = format!("Nothing was changed: line {}: {}.", first.at, first.detail);
+            Err(Problem::invalid(told).with(parts))
+        }
     }
-    let written = app.node.change(changes, By::operator(operator, None), query.wanted()).await?;
-    Ok(shown(&app, written))
 }
 
-/// Facts to set and to remove.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Facts {
-    /// Fact lines that shall hold.
-    #[serde(default)]
-    set: Vec<String>,
-    /// Fact lines that shall not.
-    #[serde(default)]
-    remove: Vec<String>,
+/// What is wrong with a line or a fact, with its code.
+pub fn wrong_part(at: String, wrong: &Wrong) -> ProblemPart {
+    let code = Some(wrong.code().to_owned());
+    ProblemPart { code, meant: wrong.near().map(str::to_owned), ..part(at, wrong) }
 }
 
 /// Sets and removes facts, all or none.
 #[utoipa::path(post, path = "/api/v1/facts", tag = "register", params(LoadQuery), request_body = Facts,
     responses(
-        (status = 200, description = "They are in force", body = WrittenShown),
+        (status = 200, description = "They are in force", body = Written),
         Refused,
     ), security(("key" = [])))]
-pub async fn facts(
-    State(app): State<App>,
+pub async fn set_facts(
     operator: Operator,
     Params(query): Params<LoadQuery>,
-    StrictJson(facts): StrictJson<Facts>,
-) -> Result<Json<WrittenShown>, Problem> {
-    let changes = {
-        let state = app.node.state();
-        fact_changes(&live(&state)?.world, &facts.set, &facts.remove)?
-    };
-    let written = app.node.change(changes, By::operator(operator, None), query.wanted()).await?;
-    Ok(shown(&app, written))
+    StrictJson(facts, _held): StrictJson<Facts>,
+) -> Result<Json<Written>, Problem> {
+    if facts.set.len() + facts.remove.len() > MAX_LINES {
+        return Err(Problem::malformed(format!("At most {MAX_LINES} facts at a time.")));
+    }
+    let changes = fact_changes(operator.facts()?.policy(), &facts.set, &facts.remove)?;
+    written(operator.change(changes, None, conditions(&query)).await)
+}
+
+/// Fact lines as changes.
+fn fact_changes(policy: &Policy, set: &[String], remove: &[String]) -> Result<Vec<Change>, Problem> {
+    let lines = set.iter().map(|line| (line, true)).chain(remove.iter().map(|line| (line, false)));
+    let mut changes = Vec::new();
+    let mut parts = Vec::new();
+    for (line, set) in lines {
+        let change = fact::Fact::parse(line)
+            .and_then(|fact| if set { fact.assert(policy) } else { fact.retract(policy) });
+        match change {
+            Ok(change) => changes.push(change),
+            Err(wrong) => parts.push(wrong_part(line.clone(), &wrong)),
+        }
+        if parts.len() >= MAX_WRONG {
+            break;
+        }
+    }
+    match parts.first() {
+        None => Ok(changes),
+        Some(first) => Err(Problem::invalid(format!("{}: {}.", first.at, first.detail)).with(parts)),
+    }
 }

@@ -2,61 +2,37 @@
 
 use crate::App;
 use crate::body::StrictJson;
-use crate::caller::{COOKIE, Operator, session_token};
+use crate::node::gate::Operator;
+use crate::node::gate::session::{cookie, token};
 use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use axum_extra::extract::cookie::CookieJar;
 use jiff::Timestamp;
-use ostrog_store::key::KeyKind;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use ostrog_wire::keys::{SignIn, SignedIn};
 
-/// A sign-in.
-#[derive(Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SignIn {
-    /// An operator's key.
-    key: String,
-}
-
-/// Who is signed in.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct SignedIn {
-    /// The key's id.
-    key: String,
-    /// What its maker called it.
-    name: String,
+fn shown(operator: &Operator) -> SignedIn {
+    SignedIn { key: operator.key_id().to_owned(), name: operator.key_name().to_owned() }
 }
 
 /// Begins a console session.
 #[utoipa::path(post, path = "/api/v1/session", tag = "console", request_body = SignIn,
     responses(
-        (status = 200, description = "Signed in; the session is in a cookie that scripts cannot read", body = SignedIn),
+        (status = 200, description = "Signed in; the session is in a cookie that scripts cannot read", body = SignedIn,
+            headers(("Set-Cookie" = String, description = "The session"))),
         Refused,
     ))]
-pub async fn begin(
+pub async fn sign_in(
     State(app): State<App>,
-    StrictJson(sign_in): StrictJson<SignIn>,
+    StrictJson(sign_in, _held): StrictJson<SignIn>,
 ) -> Result<Response, Problem> {
-    let now = Timestamp::now();
-    let key = app
-        .node
-        .key(sign_in.key.trim(), now)
-        .ok_or_else(|| Problem::unauthenticated("The key is not known, or has ended."))?;
-    if key.making.kind != KeyKind::Operator {
-        return Err(Problem::forbidden("The console needs an operator's key; this one is an application's."));
-    }
-    let token = app.sessions.begin(&key, now);
-    tracing::info!(key = %key.id, "signed in to the console");
-    let secure = if app.public_url.starts_with("https://") { "; Secure" } else { "" };
-    let cookie = format!("{COOKIE}={token}; Path=/; HttpOnly; SameSite=Strict{secure}");
-    Ok((
-        [(header::SET_COOKIE, cookie)],
-        Json(SignedIn { key: key.id.clone(), name: key.making.name.clone() }),
-    )
-        .into_response())
+    let operator = Operator::of_key(&app.node, sign_in.key.trim())?;
+    let token = app.sessions.begin(operator.key_id(), Timestamp::now());
+    tracing::info!(key = operator.key_id(), "signed in to the console");
+    let cookie = cookie(token, app.public_url.starts_with("https://"));
+    Ok((CookieJar::new().add(cookie), Json(shown(&operator))).into_response())
 }
 
 /// Who is signed in.
@@ -65,17 +41,18 @@ pub async fn begin(
         (status = 200, description = "Who", body = SignedIn),
         Refused,
     ), security(("key" = [])))]
-pub async fn show(Operator { key, .. }: Operator) -> Json<SignedIn> {
-    Json(SignedIn { key: key.id.clone(), name: key.making.name.clone() })
+pub async fn signed_in(operator: Operator) -> Json<SignedIn> {
+    Json(shown(&operator))
 }
 
 /// Ends the session.
 #[utoipa::path(delete, path = "/api/v1/session", tag = "console",
-    responses((status = 204, description = "Signed out")))]
-pub async fn end(State(app): State<App>, headers: HeaderMap) -> Response {
-    if let Some(token) = session_token(&headers) {
-        app.sessions.end(token);
+    responses((status = 204, description = "Signed out"), Refused))]
+pub async fn sign_out(State(app): State<App>, headers: HeaderMap) -> Response {
+    if let Some(token) = token(&headers) {
+        app.sessions.end(&token);
     }
-    let cookie = format!("{COOKIE}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0");
-    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response()
+    let mut ended = cookie(String::new(), app.public_url.starts_with("https://"));
+    ended.make_removal();
+    (StatusCode::NO_CONTENT, CookieJar::new().add(ended)).into_response()
 }

@@ -2,7 +2,8 @@
 
 use super::view::{Keys, View};
 use super::write::in_force;
-use super::{Node, compile, view_of};
+use super::{Node, view_of};
+use crate::lanes::Ticket;
 use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::register::journal::from_bytes;
@@ -29,6 +30,8 @@ const NOTING: Duration = Duration::from_secs(30);
 const CHUNK: i64 = 500;
 const CHUNK_BYTES: i64 = 8 << 20;
 const MANY: i64 = 100 * CHUNK;
+/// Longest time that working out one row may take.
+const FOR_A_ROW: Duration = Duration::from_secs(60);
 
 impl Node {
     /// Follows the database for ever.
@@ -108,12 +111,7 @@ impl Node {
                 true
             }
             Err(Error::Unreadable(what)) => {
-                let mut unreadable = self.unreadable.lock().unwrap_or_else(PoisonError::into_inner);
-                if unreadable.as_ref() != Some(&what) {
-                    tracing::error!(what, "the database holds what cannot be read; answering from memory");
-                }
-                *unreadable = Some(what);
-                drop(unreadable);
+                self.cannot_read(what);
                 tokio::time::sleep(HEARTBEAT).await;
                 true
             }
@@ -122,6 +120,15 @@ impl Node {
                 false
             }
         }
+    }
+
+    /// Notes what of the database cannot be read, and says so once.
+    fn cannot_read(&self, what: String) {
+        let mut unreadable = self.unreadable.lock().unwrap_or_else(PoisonError::into_inner);
+        if unreadable.as_ref() != Some(&what) {
+            tracing::error!(what, "the database holds what cannot be read; answering from memory");
+        }
+        *unreadable = Some(what);
     }
 
     fn is_at(&self, epoch: &str, position: i64, digest: Chain) -> bool {
@@ -145,7 +152,10 @@ impl Node {
         if *view.epoch == *head.epoch && is_another_history(&view, &head) {
             // Restored from before, or from elsewhere: positions that were given out since mean nothing
             // any more.
-            tracing::warn!(known = view.position, "the database tells another history; beginning another epoch");
+            tracing::warn!(
+                known = view.position,
+                "the database tells another history; beginning another epoch"
+            );
             self.store.begin_epoch(&head.epoch, "a node knew another history").await?;
             return self.reload().await;
         }
@@ -175,20 +185,14 @@ impl Node {
                 return Ok(None);
             }
             match row.kind {
-                Kind::Register => {
-                    let unreadable = |why: &dyn std::fmt::Display| {
-                        Error::Unreadable(format!("position {}: {why}", row.position))
-                    };
-                    let entries = from_bytes(&row.content).map_err(|why| unreadable(&why))?;
-                    let Some(live) = &mut next.live else { return Ok(None) };
-                    let mut register = live.world.register().clone();
-                    register.fold(&entries).map_err(|why| unreadable(&why))?;
-                    live.world = live.world.over(register);
-                }
+                Kind::Register => match self.folded(next.clone(), row).await? {
+                    Some(folded) => next = folded,
+                    None => return Ok(None),
+                },
                 Kind::Rollout => {
                     let Some(number) = row.rollout() else { return Ok(None) };
                     let Some(revision) = self.store.revision(number).await? else { return Ok(None) };
-                    let Ok(policy) = compile(&revision.sources) else { return Ok(None) };
+                    let Ok(policy) = self.compiled(revision.sources).await else { return Ok(None) };
                     next = in_force(&next, Arc::new(policy), revision.info);
                 }
                 Kind::Key => keys = true,
@@ -203,12 +207,41 @@ impl Node {
         Ok(Some(next))
     }
 
+    /// A view with a row of the register, worked out beside the threads that answer; none if nothing is
+    /// live that it could follow on.
+    async fn folded(&self, mut view: View, row: &Row) -> Result<Option<View>, Error> {
+        let Some(mut live) = view.live.take() else { return Ok(None) };
+        let (position, content) = (row.position, row.content.clone());
+        let work = move |_: &Ticket| {
+            let fold = || {
+                let unreadable =
+                    |why: &dyn std::fmt::Display| Error::Unreadable(format!("position {position}: {why}"));
+                let entries = from_bytes(&content).map_err(|why| unreadable(&why))?;
+                let mut register = live.world.register().clone();
+                register.fold(&entries).map_err(|why| unreadable(&why))?;
+                live.world = live.world.over(register);
+                Ok(View { live: Some(live), ..view })
+            };
+            Ok(fold())
+        };
+        let folded = self.lanes.writes.run("follow", FOR_A_ROW, work).await;
+        match folded {
+            Ok(folded) => folded.map(Some),
+            // It panicked: everything is read anew.
+            Err(_) => Ok(None),
+        }
+    }
+
     /// Reads everything anew; until that is done, what was there is answered from.
     pub(super) async fn reload(&self) -> Result<(), Error> {
         let began = Instant::now();
         let view = view_of(self.store.load().await?)?;
         self.doubtful.store(false, Ordering::Relaxed);
-        tracing::info!(position = view.position, seconds = began.elapsed().as_secs_f32(), "everything was read anew");
+        tracing::info!(
+            position = view.position,
+            seconds = began.elapsed().as_secs_f32(),
+            "everything was read anew"
+        );
         self.publish(view);
         Ok(())
     }
@@ -255,9 +288,11 @@ impl Node {
     pub async fn wait_for(&self, wanted: &str, digest: Option<&str>) -> Result<(), Problem> {
         let epoch = Arc::clone(&self.view().epoch);
         let (of, number) = wanted.rsplit_once('.').unwrap_or((&epoch, wanted));
-        let number: i64 = number.parse().ok().filter(|number| *number >= 0).ok_or_else(|| {
-            Problem::malformed("Ostrog-Min-Position is <epoch>.<n>, or n.")
-        })?;
+        let number: i64 = number
+            .parse()
+            .ok()
+            .filter(|number| *number >= 0)
+            .ok_or_else(|| Problem::malformed("Ostrog-Min-Position is <epoch>.<n>, or n."))?;
         let other = || {
             Problem::unavailable(
                 "The position asked for is of another epoch: the database was restored since. Ask without it.",
@@ -267,8 +302,8 @@ impl Node {
             return Err(other());
         }
         let mut reached = self.reached.subscribe();
-        let waited = tokio::time::timeout(PATIENCE, reached.wait_for(|at| *at >= number)).await;
-        if waited.is_err() {
+        let waited = tokio::time::timeout(PATIENCE, reached.wait_for(|at| *at >= number)).await.is_ok();
+        if !waited {
             let at = self.view().position;
             return Err(Problem::unavailable(format!(
                 "This node is at position {at}, before the one asked for."

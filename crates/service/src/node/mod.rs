@@ -9,28 +9,31 @@
 //! Outside this module there is no way to a view or to the database but through a
 //! [`Scope`](gate::Scope).
 
+mod compiled;
 pub mod follow;
 pub mod gate;
 pub mod view;
 pub mod write;
 
-use crate::operators;
+use crate::lanes::Lanes;
 use crate::problem::Problem;
 use arc_swap::ArcSwap;
+use compiled::Compiled;
 use jiff::Timestamp;
 use ostrog_core::charter;
-use ostrog_core::prelude::{Policy, Sources, World};
+use ostrog_core::prelude::{Change, Policy, Sources, World};
 use ostrog_core::source::Severity;
 use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::workspace::Loaded;
 use ostrog_store::{Error, Store};
+use ostrog_wire::rehearsals::RehearsalFile;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use view::{Keys, Live, View};
-use write::Author;
+use write::{Author, Conditions};
 
 /// One node.
 #[derive(Debug)]
@@ -57,6 +60,10 @@ pub struct Node {
     unreadable: Mutex<Option<String>>,
     max_stale: Duration,
     stop: watch::Sender<bool>,
+    /// Texts that were asked under lately.
+    compiled: Compiled,
+    /// Where work is done that takes longer than a decision.
+    pub(crate) lanes: Lanes,
 }
 
 impl Node {
@@ -81,6 +88,8 @@ impl Node {
             unreadable: Mutex::default(),
             max_stale,
             stop: watch::Sender::new(false),
+            compiled: Compiled::default(),
+            lanes: Lanes::start(),
         })
     }
 
@@ -93,20 +102,21 @@ impl Node {
     fn publish(&self, view: View) {
         let position = view.position;
         let before = self.view.swap(Arc::new(view));
-        let mut retired = self.retired.lock().unwrap_or_else(PoisonError::into_inner);
-        retired.push(before);
-        let left = retired.extract_if(.., |view| Arc::strong_count(view) == 1).collect::<Vec<_>>();
-        drop(retired);
+        self.retired().push(before);
         self.reached.send_replace(position);
-        drop(left);
+        self.let_go();
     }
 
-    /// Lets go of views that nobody reads any more.
+    /// Lets go of views that nobody reads any more, beside the threads that answer.
     fn let_go(&self) {
-        let mut retired = self.retired.lock().unwrap_or_else(PoisonError::into_inner);
-        let left = retired.extract_if(.., |view| Arc::strong_count(view) == 1).collect::<Vec<_>>();
-        drop(retired);
-        drop(left);
+        let left: Vec<_> = self.retired().extract_if(.., |view| Arc::strong_count(view) == 1).collect();
+        if !left.is_empty() {
+            tokio::task::spawn_blocking(move || drop(left));
+        }
+    }
+
+    fn retired(&self) -> std::sync::MutexGuard<'_, Vec<Arc<View>>> {
+        self.retired.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Ends whatever goes on for as long as the service does.
@@ -142,20 +152,48 @@ impl Node {
     /// # Errors
     /// If the database refuses.
     pub async fn new_key_of_host(self: &Arc<Self>, making: Making, actor: &str) -> Result<KeyText, Problem> {
-        let author = Author::host(actor);
-        self.new_key(making, &author).await.map(|(text, _)| text)
+        self.new_key(making, actor).await.map(|(text, _)| text)
     }
 
-    async fn new_key(self: &Arc<Self>, making: Making, author: &Author) -> Result<(KeyText, Key), Problem> {
-        let actor = author.actor.clone();
-        let (made, _) = self
-            .record(async move |write, now| {
+    /// Loads facts in the name of whoever started the program.
+    ///
+    /// # Errors
+    /// What is wrong with them.
+    pub async fn load_of_host(self: &Arc<Self>, changes: Vec<Change>, actor: &str) -> Result<i64, Problem> {
+        let done = self.change(changes, Author::host(actor), Conditions::default()).await?;
+        Ok(done.view.position)
+    }
+
+    /// Saves a rehearsal's files in the name of whoever started the program.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn save_rehearsal_of_host(
+        self: &Arc<Self>,
+        files: Vec<RehearsalFile>,
+        actor: &str,
+    ) -> Result<(), Problem> {
+        let actor = actor.to_owned();
+        let files = serde_json::json!(files);
+        self.record(move |write, now| {
+            Box::pin(async move {
+                write.save_rehearsal(&files, &actor, now).await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
+    async fn new_key(self: &Arc<Self>, making: Making, actor: &str) -> Result<(KeyText, Key), Problem> {
+        let actor = actor.to_owned();
+        self.record(move |write, now| {
+            Box::pin(async move {
                 let (key, text) = Key::new(making, now);
                 write.add_key(&key, &actor).await?;
                 Ok((text, key))
             })
-            .await?;
-        Ok(made)
+        })
+        .await
     }
 
     // -- how it stands -------------------------------------------------------------------------
@@ -223,9 +261,4 @@ pub fn compile(sources: &Sources) -> Result<Policy, Problem> {
     reading
         .policy
         .ok_or_else(|| Problem::invalid(format!("The charter has {} errors.", parts.len())).with(parts))
-}
-
-/// Whether some rights make an owner.
-fn is_owner(known: &view::KnownKey) -> bool {
-    operators::is_owner(&known.key.making.rights) && known.key.making.until.is_none()
 }

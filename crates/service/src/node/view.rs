@@ -46,7 +46,7 @@ impl View {
 pub struct KnownKey {
     /// The key.
     pub key: Key,
-    /// What an operator's key may do; an application's has none of it.
+    /// What it may do.
     pub rights: Rights,
 }
 
@@ -60,7 +60,7 @@ impl Keys {
         let known = |key: Key| {
             let rights = match key.making.kind {
                 KeyKind::Operator => Rights::of(&key.making.rights),
-                KeyKind::Application(_) => Rights::default(),
+                KeyKind::Application(_) => Rights::of_application(&key.making.endpoints),
             };
             (key.id.clone(), Arc::new(KnownKey { key, rights }))
         };

@@ -6,8 +6,10 @@
 use super::gate::touched;
 use super::view::{Live, View};
 use super::{Node, compile};
+use crate::lanes::Ticket;
 use crate::operators::Rights;
 use crate::problem::{Problem, part};
+use futures_util::future::BoxFuture;
 use jiff::Timestamp;
 use ostrog_core::prelude::{Change, Checks, Policy, Register, Sight, Sources, World};
 use ostrog_core::register::change::Refusal;
@@ -18,6 +20,7 @@ use ostrog_store::workspace::Write;
 use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 /// Who writes, and why.
 #[derive(Clone, Debug)]
@@ -38,6 +41,12 @@ impl Author {
         Author { actor: actor.to_owned(), note: None, rights: None, sight: Sight::Everything }
     }
 }
+
+/// What is recorded, while it is.
+pub type Recording<'w, T> = BoxFuture<'w, Result<T, Problem>>;
+
+/// Longest time that working out a write may take.
+const FOR_A_WRITE: Duration = Duration::from_secs(60);
 
 /// What must be so for a write to be made.
 pub type Condition = Box<dyn Fn(&World) -> Result<(), Problem> + Send + Sync>;
@@ -81,6 +90,8 @@ pub enum Rollout {
 /// What a write came to.
 #[derive(Debug)]
 pub struct Done {
+    /// What was answered from without it.
+    pub before: Arc<View>,
     /// What is answered from with it; the present view if nothing changed.
     pub view: Arc<View>,
     /// What changed.
@@ -126,7 +137,7 @@ impl Node {
             besides(&live.world)?;
         }
         if accepted.entries.is_empty() || conditions.check_only {
-            return Ok(Done { view, entries: accepted.entries });
+            return Ok(Done { before: Arc::clone(&view), view, entries: accepted.entries });
         }
         let note = author.note.as_deref();
         write.record_entries(&accepted.entries, note, &author.actor, now).await?;
@@ -137,11 +148,11 @@ impl Node {
         let world = live.world.over(accepted.register);
         let live = Live { world, revision: Arc::clone(&live.revision) };
         self.publish(View { position, digest, live: Some(live), ..View::clone(&view) });
-        Ok(Done { view: self.view(), entries: accepted.entries })
+        Ok(Done { before: view, view: self.view(), entries: accepted.entries })
     }
 
     /// What changes come to, if they are valid and their author's to make. Worked out beside the threads
-    /// that answer.
+    /// that answer, on a lane of its own: a write that waited for others' questions would hold the database.
     async fn try_out(
         &self,
         view: &Arc<View>,
@@ -150,20 +161,21 @@ impl Node {
         now: Timestamp,
     ) -> Result<(Accepted, Author), Problem> {
         let view = Arc::clone(view);
-        let task = tokio::task::spawn_blocking(move || {
+        let work = move |_: &Ticket| {
             let live = view.live.as_ref().ok_or_else(nothing_live)?;
+            let register = live.world.register();
             if let Some(rights) = &author.rights {
-                touched::may_ask(rights, &live.world, &author.sight, &changes)?;
+                touched::may_ask(rights, register, &author.sight, &changes)?;
             }
             let policies: [&Policy; 1] = [live.world.policy()];
             let checks = Checks { policies: &policies, now: Some(now), sight: &author.sight };
-            let accepted = live.world.register().accept(&changes, checks).map_err(refused)?;
+            let accepted = register.accept(&changes, checks).map_err(refused)?;
             if let Some(rights) = &author.rights {
-                touched::may_touch(rights, live.world.register(), &accepted)?;
+                touched::may_touch(rights, register, &accepted)?;
             }
             Ok((accepted, author))
-        });
-        finished(task.await)
+        };
+        self.lanes.writes.run("writes", FOR_A_WRITE, work).await
     }
 
     /// Commits. If it is not known whether that happened, memory is read anew.
@@ -215,7 +227,7 @@ impl Node {
         let actor = author.actor.as_str();
         let (policy, revision) = match what {
             Rollout::Text { sources, title } => {
-                let policy = compiled(sources.clone()).await?;
+                let policy = self.compiled(sources.clone()).await?;
                 let number = write.add_revision(&sources, &title, actor, now).await?;
                 let digest = policy.digest();
                 let author = actor.to_owned();
@@ -232,7 +244,7 @@ impl Node {
                 let revision = self.store.revision(number).await?;
                 let missing = || Problem::not_found(format!("There is no revision {number}."));
                 let revision = revision.ok_or_else(missing)?;
-                (compiled(revision.sources).await?, revision.info)
+                (self.compiled(revision.sources).await?, revision.info)
             }
         };
         write.set_live(revision.number).await?;
@@ -269,7 +281,7 @@ impl Node {
                 called(live)
             )));
         }
-        let policy = compiled(kept.sources.clone()).await?;
+        let policy = self.compiled(kept.sources.clone()).await?;
         let revision = write.add_revision(&kept.sources, &kept.info.title, actor, now).await?;
         if !write.end_draft(number, Some(revision), actor, now).await? {
             return Err(gone());
@@ -284,24 +296,37 @@ impl Node {
         Ok((policy, info))
     }
 
+    /// Reads a charter beside the threads that answer.
+    pub(super) async fn compiled(&self, sources: Sources) -> Result<Policy, Problem> {
+        self.lanes.writes.run("writes", FOR_A_WRITE, move |_| compile(&sources)).await
+    }
+
     /// Records something under the next position that is not about the register: a draft, a key, a case.
+    /// What it depends on is looked at in the same work: nobody else writes meanwhile.
     pub(super) async fn record<T: Send + 'static>(
         self: &Arc<Self>,
-        work: impl AsyncFnOnce(&mut Write, Timestamp) -> Result<T, Problem>,
-    ) -> Result<(T, Arc<View>), Problem> {
+        work: impl for<'w> FnOnce(&'w mut Write, Timestamp) -> Recording<'w, T> + Send + 'static,
+    ) -> Result<T, Problem> {
+        let node = Arc::clone(self);
+        finished(tokio::spawn(async move { node.record_now(work).await }).await)
+    }
+
+    async fn record_now<T>(
+        &self,
+        work: impl for<'w> FnOnce(&'w mut Write, Timestamp) -> Recording<'w, T> + Send,
+    ) -> Result<T, Problem> {
         let _one = self.writing.lock().await;
         self.reachable()?;
         let mut write = self.store.begin_write().await?;
         self.catch_up(&write).await?;
         let before = write.position();
         let done = work(&mut write, Timestamp::now()).await?;
-        if write.position() == before {
-            return Ok((done, self.view()));
+        if write.position() != before {
+            self.commit(write).await?;
+            // Read as any other node reads it, keys among it, before the position is told.
+            self.follow_on().await?;
         }
-        self.commit(write).await?;
-        // Read as any other node reads it, keys among it, before the position is told.
-        self.follow_on().await?;
-        Ok((done, self.view()))
+        Ok(done)
     }
 }
 
@@ -313,10 +338,6 @@ fn finished<T>(done: Result<Result<T, Problem>, tokio::task::JoinError>) -> Resu
     })
 }
 
-async fn compiled(sources: Sources) -> Result<Policy, Problem> {
-    finished(tokio::task::spawn_blocking(move || compile(&sources)).await)
-}
-
 /// A view with another charter in force.
 pub(super) fn in_force(view: &View, policy: Arc<Policy>, revision: RevisionInfo) -> View {
     let register = view.live.as_ref().map_or_else(Register::default, |live| live.world.register().clone());
@@ -325,7 +346,9 @@ pub(super) fn in_force(view: &View, policy: Arc<Policy>, revision: RevisionInfo)
 }
 
 pub(super) fn nothing_live() -> Problem {
-    Problem::unavailable("No charter is live, so no fact can be checked and nothing asked. Put one live first.")
+    Problem::unavailable(
+        "No charter is live, so no fact can be checked and nothing asked. Put one live first.",
+    )
 }
 
 fn refused(why: Refused) -> Problem {
@@ -333,7 +356,9 @@ fn refused(why: Refused) -> Problem {
         Refused::Invalid(refusals) => invalid(&refusals),
         Refused::Mistaken(mistake) => {
             tracing::error!(%mistake, "a batch was refused by a mistake of this program; nothing was recorded");
-            Problem::internal("Nothing was changed: what would be recorded is not what was meant. Please report it.")
+            Problem::internal(
+                "Nothing was changed: what would be recorded is not what was meant. Please report it.",
+            )
         }
     }
 }

@@ -5,7 +5,7 @@ use crate::charter::model::{
     Affordance, Application, KindId, Needs, PermId, Route, RouteTarget, Segment, Template,
 };
 use crate::charter::syntax::{self, RouteResource, Tree};
-use crate::names::did_you_mean;
+use crate::names::nearest;
 use crate::source::{At, Finding, Span};
 use std::collections::HashMap;
 
@@ -22,9 +22,9 @@ fn application(
     let key = key?;
     let at = applications.iter().position(|application| application.key == key.value);
     if at.is_none() {
-        let near = did_you_mean(&key.value, applications.iter().map(|a| a.key.as_str()));
-        let message = format!("unknown application {:?}{near}", key.value);
-        findings.push(Finding::error("unknown-application", key.span, message));
+        let message = format!("unknown application {:?}", key.value);
+        let finding = Finding::error("unknown-application", key.span, message);
+        findings.push(finding.meant(&key.value, applications.iter().map(|a| a.key.as_str())));
     }
     at
 }
@@ -76,9 +76,11 @@ fn method(written: &At<String>, findings: &mut Vec<Finding>) -> Option<String> {
     if METHODS.contains(&written.value.as_str()) {
         return Some(written.value.clone());
     }
-    let near = did_you_mean(&written.value.to_uppercase(), METHODS);
-    let message = format!("{:?} is not a method of a route{near}", written.value);
-    let finding = Finding::error("unknown-word", written.span, message);
+    let message = format!("{:?} is not a method of a route", written.value);
+    let mut finding = Finding::error("unknown-word", written.span, message);
+    if let Some(method) = nearest(&written.value.to_uppercase(), METHODS) {
+        finding = finding.meant_surely(&written.value, method);
+    }
     findings.push(finding.help(format!("write one of: {}", METHODS.join(", "))));
     None
 }
@@ -239,8 +241,9 @@ fn template(
                 Segment::Parameter(name) => Some(name.as_str()),
                 Segment::Literal(_) => None,
             });
-            let message = format!("the path has no parameter {name:?}{}", did_you_mean(name, known));
-            wrong(message, "what the resource is called must stand in the path", findings);
+            let message = format!("the path has no parameter {name:?}");
+            let finding = Finding::error("route-resource", written.span, message).meant(name, known);
+            findings.push(finding.help("what the resource is called must stand in the path"));
             return None;
         }
         pieces.push(parameter);
@@ -306,8 +309,8 @@ fn parent(
     let at = all.iter().position(|(other, _)| same(other) && other.key == under.value);
     if at.is_none() {
         let known = all.iter().filter(|(other, _)| same(other)).map(|(other, _)| other.key.as_str());
-        let message = format!("unknown affordance {:?}{}", under.value, did_you_mean(&under.value, known));
-        findings.push(Finding::error("unknown-affordance", under.span, message));
+        let message = format!("unknown affordance {:?}", under.value);
+        findings.push(Finding::error("unknown-affordance", under.span, message).meant(&under.value, known));
     }
     at
 }

@@ -4,7 +4,7 @@ use crate::charter::model::NameId;
 use crate::charter::model::{Application, Attribute, Kind, KindId, Permission, Relation, Stated};
 use crate::charter::syntax::{self, Default as Written, Source, Tree};
 use crate::interner::Interner;
-use crate::names::{RESERVED_PATHS, RESERVED_TYPES, did_you_mean};
+use crate::names::{RESERVED_PATHS, RESERVED_TYPES};
 use crate::source::{At, Finding, Span};
 use crate::value::{Scalar, ValueType};
 use std::collections::HashMap;
@@ -70,11 +70,9 @@ pub fn kinds(
             "user" => 0,
             "service" => 1,
             other => {
-                let message = format!(
-                    "subjects are of type user or service, not {other:?}{}",
-                    did_you_mean(other, ["user", "service"])
-                );
-                findings.push(Finding::error("unknown-type", subject.key.span, message));
+                let message = format!("subjects are of type user or service, not {other:?}");
+                let finding = Finding::error("unknown-type", subject.key.span, message);
+                findings.push(finding.meant(other, ["user", "service"]));
                 continue;
             }
         };
@@ -126,9 +124,9 @@ fn owner(
     };
     let at = applications.iter().position(|application| application.key == key.value);
     if at.is_none() {
-        let near = did_you_mean(&key.value, applications.iter().map(|a| a.key.as_str()));
-        let message = format!("unknown application {:?}{near}", key.value);
-        findings.push(Finding::error("unknown-application", key.span, message));
+        let message = format!("unknown application {:?}", key.value);
+        let finding = Finding::error("unknown-application", key.span, message);
+        findings.push(finding.meant(&key.value, applications.iter().map(|a| a.key.as_str())));
     }
     at
 }
@@ -142,8 +140,8 @@ fn kind_id(
     let at = keys.iter().position(|known| *known == key.value).filter(|at| allowed(*at));
     if at.is_none() {
         let known = keys.iter().enumerate().filter(|(at, _)| allowed(*at)).map(|(_, key)| *key);
-        let message = format!("unknown type {:?}{}", key.value, did_you_mean(&key.value, known));
-        findings.push(Finding::error("unknown-type", key.span, message));
+        let finding = Finding::error("unknown-type", key.span, format!("unknown type {:?}", key.value));
+        findings.push(finding.meant(&key.value, known));
     }
     at.map(KindId::at)
 }

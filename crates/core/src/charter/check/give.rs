@@ -5,7 +5,6 @@ use super::{MAX_INCLUSION, Scope, errors};
 use crate::charter::model::{Clause, HeldAt, KindId, PermId, Role, RoleId, Rule, Standby};
 use crate::charter::syntax::condition::{Expr, ExprKind};
 use crate::charter::syntax::{self, Effect, GivenTo, Tree};
-use crate::names::did_you_mean;
 use crate::source::{At, Finding};
 use std::collections::HashSet;
 
@@ -216,9 +215,9 @@ fn held_by(written: &syntax::Role, findings: &mut Vec<Finding>) -> (bool, bool) 
     let Some(kinds) = &written.held_by else { return (true, false) };
     for kind in kinds {
         if !matches!(kind.value.as_str(), "user" | "service") {
-            let near = did_you_mean(&kind.value, ["user", "service"]);
-            let message = format!("held-by names user or service, not {:?}{near}", kind.value);
-            findings.push(Finding::error("unknown-type", kind.span, message));
+            let message = format!("held-by names user or service, not {:?}", kind.value);
+            let finding = Finding::error("unknown-type", kind.span, message);
+            findings.push(finding.meant(&kind.value, ["user", "service"]));
         }
     }
     let has = |name: &str| kinds.iter().any(|kind| kind.value == name);
@@ -236,8 +235,8 @@ fn held_at(scope: &Scope<'_>, written: &syntax::Role, findings: &mut Vec<Finding
             Some(kind) => held.kinds.push(kind),
             None => {
                 let known = scope.kinds.iter().skip(3).map(|kind| kind.key.as_str()).chain(["everywhere"]);
-                let message = format!("unknown place {:?}{}", place.value, did_you_mean(&place.value, known));
-                let finding = Finding::error("unknown-type", place.span, message);
+                let message = format!("unknown place {:?}", place.value);
+                let finding = Finding::error("unknown-type", place.span, message).meant(&place.value, known);
                 findings.push(finding.help("places are everywhere, tenant and resource types"));
             }
         }

@@ -25,7 +25,6 @@ use super::policy::Policy;
 use super::syntax::condition::Expr;
 use super::syntax::{NamedCondition, Role, Tree};
 use crate::interner::Interner;
-use crate::names::did_you_mean;
 use crate::source::{At, Finding, Severity, Sources, Span};
 
 /// Deepest chain of roles that include one another.
@@ -169,8 +168,8 @@ impl<'a> Scope<'a> {
         let role = self.role(&key.value);
         if role.is_none() {
             let known = self.roles.iter().map(|role| role.key.value.as_str());
-            let message = format!("unknown role {:?}{}", key.value, did_you_mean(&key.value, known));
-            findings.push(Finding::error("unknown-role", key.span, message));
+            let finding = Finding::error("unknown-role", key.span, format!("unknown role {:?}", key.value));
+            findings.push(finding.meant(&key.value, known));
         }
         role
     }
@@ -180,8 +179,8 @@ impl<'a> Scope<'a> {
         let kind = self.kind(key).filter(|kind| kind.is_resource());
         if kind.is_none() {
             let known = self.kinds.iter().skip(4).map(|kind| kind.key.as_str());
-            let message = format!("unknown type {key:?}{}", did_you_mean(key, known));
-            findings.push(Finding::error("unknown-type", span, message));
+            let finding = Finding::error("unknown-type", span, format!("unknown type {key:?}"));
+            findings.push(finding.meant(key, known));
         }
         kind
     }
@@ -255,9 +254,9 @@ impl<'a> Scope<'a> {
                     .filter(|kind| action == "*" && kind.application.is_some())
                     .map(|kind| format!("{}:*", kind.key))
                     .collect();
-                let near = did_you_mean(text, known.chain(wildcards.iter().map(String::as_str)));
-                let message = format!("unknown permission {text:?}{near}");
-                findings.push(Finding::error("unknown-permission", pattern.span, message));
+                let message = format!("unknown permission {text:?}");
+                let finding = Finding::error("unknown-permission", pattern.span, message);
+                findings.push(finding.meant(text, known.chain(wildcards.iter().map(String::as_str))));
                 Vec::new()
             }
         }

@@ -6,7 +6,7 @@ use super::{
     Group, Head, NamedCondition, Relation, Resource, Role, Route, RouteResource, Rule, Separation, Source,
     Standby, SubjectKind, TenantClause, TomlFile, Tree, parse_file,
 };
-use crate::names::{as_key, did_you_mean, is_key};
+use crate::names::{as_key, is_key};
 use crate::source::{At, Finding, MAX_CHARTER_BYTES, MAX_FILE_BYTES, MAX_FILES, Sources, Span};
 use crate::value::{ValueType, parse_duration};
 use jiff::SignedDuration;
@@ -197,9 +197,9 @@ impl Reader<'_> {
             return Some(At::new(*value, text.span));
         }
         let known: Vec<_> = words.iter().map(|(word, _)| *word).collect();
-        let near = did_you_mean(&text.value, known.iter().copied());
-        let message = format!("{key} cannot be {:?}{near}", text.value);
+        let message = format!("{key} cannot be {:?}", text.value);
         let finding = Finding::error("unknown-word", text.span, message);
+        let finding = finding.meant(&text.value, known.iter().copied());
         self.findings.push(finding.help(format!("write one of: {}", known.join(", "))));
         None
     }
@@ -328,9 +328,8 @@ impl Reader<'_> {
             return Some(At::new(kind, text.span));
         }
         let known = ValueType::ALL.map(|(name, _)| name);
-        let near = did_you_mean(&text.value, known);
-        let message = format!("unknown type {:?}{near}", text.value);
-        let finding = Finding::error("unknown-value-type", text.span, message);
+        let message = format!("unknown type {:?}", text.value);
+        let finding = Finding::error("unknown-value-type", text.span, message).meant(&text.value, known);
         self.findings.push(finding.help(format!("write one of: {}", known.join(", "))));
         None
     }

@@ -1,7 +1,6 @@
 //! TOML with places: a file as a table, and a cursor over one table's keys that knows which keys
 //! may stand there and says so about all others.
 
-use crate::names::did_you_mean;
 use crate::source::{At, Finding, SourceFile, Span};
 use crate::value::Scalar;
 use ::toml::Spanned;
@@ -110,10 +109,10 @@ impl<'a, 's> Fields<'a, 's> {
         for (key, _) in &self.entries {
             let name = key.get_ref().as_ref();
             if !known.contains(&name) {
-                let near = did_you_mean(name, known.iter().copied());
-                let message = format!("unknown key {name:?} in {}{near}", self.what);
+                let message = format!("unknown key {name:?} in {}", self.what);
                 let finding = Finding::error("unknown-key", self.span_of(key.span()), message);
-                findings.push(if near.is_empty() {
+                let finding = finding.meant(name, known.iter().copied());
+                findings.push(if finding.meant.is_none() {
                     finding.help(format!("known here: {}", known.join(", ")))
                 } else {
                     finding

@@ -1,6 +1,8 @@
 //! A text compared with one that it can never be: `lower(…)` with capitals, a weekday that is none.
 
 use super::*;
+use crate::names::nearest;
+use crate::source::Span;
 use crate::value::Value;
 
 const WEEKDAYS: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
@@ -23,10 +25,8 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
             for (side, others) in pairs {
                 for other in others {
                     let Some(text) = other.text(condition) else { continue };
-                    if let Some((message, help)) = never(&condition.operands[side.index()], text, test) {
-                        let span = condition.operand_spans[side.index()];
-                        findings.push(Finding::warning("another-case", span, message).help(help));
-                    }
+                    let span = condition.operand_spans[side.index()];
+                    findings.extend(never(&condition.operands[side.index()], span, text, test));
                 }
             }
         }
@@ -54,20 +54,21 @@ impl OperandOrText<'_> {
     }
 }
 
-fn never(operand: &Operand, text: &str, test: &Test) -> Option<(String, String)> {
+fn never(operand: &Operand, span: Span, text: &str, test: &Test) -> Option<Finding> {
+    let doubt = |message: String| Finding::warning("another-case", span, message);
     match operand {
-        Operand::Lower(_) if text.to_lowercase() != text => Some((
-            format!("this is in lower case, and '{text}' is not"),
-            format!("write '{}'", text.to_lowercase()),
-        )),
+        Operand::Lower(_) if text.to_lowercase() != text => Some(
+            doubt(format!("this is in lower case, and '{text}' is not"))
+                .help(format!("write '{}'", text.to_lowercase())),
+        ),
         Operand::Weekday(..)
             if matches!(test, Test::Equal(..) | Test::In(..)) && !WEEKDAYS.contains(&text) =>
         {
-            let near = crate::names::did_you_mean(&text.to_lowercase(), WEEKDAYS);
-            Some((
-                format!("no weekday is called '{text}'{near}"),
-                format!("they are: {}", WEEKDAYS.join(", ")),
-            ))
+            let mut finding = doubt(format!("no weekday is called '{text}'"));
+            if let Some(day) = nearest(&text.to_lowercase(), WEEKDAYS) {
+                finding = finding.meant_surely(text, day);
+            }
+            Some(finding.help(format!("they are: {}", WEEKDAYS.join(", "))))
         }
         _ => None,
     }

@@ -13,7 +13,6 @@ use crate::charter::model::{
     Test, TestId,
 };
 use crate::charter::syntax::condition::{Expr, ExprKind, MAX_NESTING, Operator};
-use crate::names::did_you_mean;
 use crate::source::{Finding, Span};
 use crate::value::{Scalar, Value, ValueType, parse_address, parse_duration, parse_time};
 use jiff::tz::TimeZone;

@@ -25,14 +25,10 @@ impl<'a> Typer<'a, '_> {
             "context" => self.context_path(steps, expr.span)?,
             "grant" => self.grant_path(steps, expr.span)?,
             _ => {
-                let near = did_you_mean(root, ["subject", "resource", "context", "grant", "now"]);
-                let message = format!("unknown name {root:?}{near}");
-                self.error_help(
-                    "unknown-name",
-                    *root_span,
-                    message,
-                    "a path starts at subject, resource, context, grant or now",
-                );
+                let finding = Finding::error("unknown-name", *root_span, format!("unknown name {root:?}"));
+                let finding = finding.meant(root, ["subject", "resource", "context", "grant", "now"]);
+                let help = "a path starts at subject, resource, context, grant or now";
+                self.findings.push(finding.help(help));
                 return None;
             }
         };
@@ -47,13 +43,9 @@ impl<'a> Typer<'a, '_> {
         let known = self.scope.names.find(name).map(NameId);
         let Some(index) = self.scope.context.iter().position(|a| Some(a.name) == known) else {
             let names = self.scope.context.iter().map(|a| self.scope.names.text(a.name.0));
-            let message = format!("unknown context key {name:?}{}", did_you_mean(name, names));
-            self.error_help(
-                "unknown-context",
-                *place,
-                message,
-                "what may be sent along is declared in [context]",
-            );
+            let finding = Finding::error("unknown-context", *place, format!("unknown context key {name:?}"));
+            let help = "what may be sent along is declared in [context]";
+            self.findings.push(finding.meant(name, names).help(help));
             return None;
         };
         let attribute = &self.scope.context[index];
@@ -72,13 +64,9 @@ impl<'a> Typer<'a, '_> {
         };
         let Some((_, kind)) = values.iter().find(|(key, _)| key == name) else {
             let known = values.iter().map(|(key, _)| key.as_str());
-            let message = format!("this role's grants have no value {name:?}{}", did_you_mean(name, known));
-            self.error_help(
-                "unknown-name",
-                *place,
-                message,
-                format!("declare it: values = {{ {name} = \"text\" }}"),
-            );
+            let message = format!("this role's grants have no value {name:?}");
+            let finding = Finding::error("unknown-name", *place, message).meant(name, known);
+            self.findings.push(finding.help(format!("declare it: values = {{ {name} = \"text\" }}")));
             return None;
         };
         let id = NameId(self.scope.names.find(name)?);
@@ -196,8 +184,7 @@ impl<'a> Typer<'a, '_> {
             Finding::error("unknown-name", span, message)
                 .help(format!("give the permissions of {whose} {}", self.around.split))
         } else {
-            let message = format!("{whose} has no {name:?}{}", did_you_mean(name, known));
-            Finding::error("unknown-name", span, message)
+            Finding::error("unknown-name", span, format!("{whose} has no {name:?}")).meant(name, known)
         };
         self.findings.push(finding);
     }

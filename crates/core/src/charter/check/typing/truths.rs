@@ -238,9 +238,9 @@ impl<'a> Typer<'a, '_> {
             if let ExprKind::Literal(Scalar::Text(text)) = &literal.kind
                 && !known.contains(&text.as_ref())
             {
-                let near = did_you_mean(text, known.iter().copied());
-                let message = format!("{} is never '{text}'{near}", self.scope.text(side.span));
+                let message = format!("{} is never '{text}'", self.scope.text(side.span));
                 let finding = Finding::warning("value-never-taken", literal.span, message);
+                let finding = finding.meant(text, known.iter().copied());
                 self.findings.push(finding.help(format!("its values are: {}", known.join(", "))));
             }
         }
@@ -351,15 +351,15 @@ impl<'a> Typer<'a, '_> {
             "holds", "member", "among", "known", "starts", "ends", "contains", "fits", "lower", "meets",
             "clock", "hour", "weekday", "count", "time", "duration", "address", "entity", "not",
         ];
-        let message = format!("unknown function {name:?}{}", did_you_mean(name, KNOWN));
-        self.error("unknown-function", at, message);
+        let finding = Finding::error("unknown-function", at, format!("unknown function {name:?}"));
+        self.findings.push(finding.meant(name, KNOWN));
     }
 
     pub(super) fn inline(&mut self, key: &'a str, place: Span) -> Option<TestId> {
         let Some(named) = self.scope.conditions.iter().find(|named| named.key.value == key) else {
             let known = self.scope.conditions.iter().map(|named| named.key.value.as_str());
-            let message = format!("unknown condition {key:?}{}", did_you_mean(key, known));
-            self.error("unknown-condition", place, message);
+            let finding = Finding::error("unknown-condition", place, format!("unknown condition {key:?}"));
+            self.findings.push(finding.meant(key, known));
             return None;
         };
         if self.inlining.contains(&key) {
@@ -379,8 +379,8 @@ impl<'a> Typer<'a, '_> {
     pub(super) fn role(&mut self, key: &str, place: Span) -> Option<RoleId> {
         let Some(role) = self.scope.role(key) else {
             let known = self.scope.roles.iter().map(|role| role.key.value.as_str());
-            let message = format!("unknown role {key:?}{}", did_you_mean(key, known));
-            self.error("unknown-role", place, message);
+            let finding = Finding::error("unknown-role", place, format!("unknown role {key:?}"));
+            self.findings.push(finding.meant(key, known));
             return None;
         };
         unguarded(self.scope, role, place, self.regardless, self.findings).then_some(role)
@@ -390,13 +390,9 @@ impl<'a> Typer<'a, '_> {
         let at = self.scope.groups.iter().position(|group| group == key);
         if at.is_none() {
             let known = self.scope.groups.iter().map(String::as_str);
-            let message = format!("unknown group {key:?}{}", did_you_mean(key, known));
-            self.error_help(
-                "unknown-group",
-                place,
-                message,
-                format!("groups that conditions name are declared: [group.{key}]"),
-            );
+            let finding = Finding::error("unknown-group", place, format!("unknown group {key:?}"));
+            let help = format!("groups that conditions name are declared: [group.{key}]");
+            self.findings.push(finding.meant(key, known).help(help));
         }
         at.map(GroupId::at)
     }

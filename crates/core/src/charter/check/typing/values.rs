@@ -171,11 +171,11 @@ impl<'a> Typer<'a, '_> {
         if zone.is_none() {
             let known: Vec<String> = database.available().map(|zone| zone.as_str().to_owned()).collect();
             let same = known.iter().find(|zone| zone.eq_ignore_ascii_case(name));
-            let near = same.map_or_else(
-                || did_you_mean(name, known.iter().map(String::as_str)),
-                |zone| format!("; did you mean {zone:?}?"),
-            );
-            self.error("unknown-zone", place, format!("unknown time zone {name:?}{near}"));
+            let finding = Finding::error("unknown-zone", place, format!("unknown time zone {name:?}"));
+            self.findings.push(match same {
+                Some(zone) => finding.meant_surely(name, zone),
+                None => finding.meant(name, known.iter().map(String::as_str)),
+            });
         }
         zone
     }
@@ -186,8 +186,8 @@ impl<'a> Typer<'a, '_> {
                 let found = self.scope.kind(kind);
                 if found.is_none() {
                     let known = self.scope.kinds.iter().map(|kind| kind.key.as_str());
-                    let message = format!("unknown type {kind:?}{}", did_you_mean(kind, known));
-                    self.error("unknown-type", place, message);
+                    let finding = Finding::error("unknown-type", place, format!("unknown type {kind:?}"));
+                    self.findings.push(finding.meant(kind, known));
                 }
                 found
             }

@@ -1,0 +1,91 @@
+//! Questions from a file, one a line: in the AuthZEN request shape, plus `now` and `session`.
+
+use crate::exit::Failure;
+use jiff::Timestamp;
+use ostrog_core::json;
+use ostrog_core::prelude::Request;
+use ostrog_core::value::parse_time;
+use ostrog_wire::access::EvaluationRequest;
+use ostrog_wire::strict::{Object, from_value};
+use serde::Deserialize;
+use std::path::Path;
+
+/// A question of a file.
+#[derive(Debug)]
+pub struct Line {
+    /// What is asked.
+    pub request: Request,
+    /// At which moment, if it says one.
+    pub now: Option<Timestamp>,
+}
+
+/// What a line says beside the question.
+#[derive(Deserialize)]
+struct Beside {
+    now: Option<String>,
+    session: Option<String>,
+}
+
+/// A file, or standard input.
+///
+/// # Errors
+/// If it cannot be read.
+pub fn read(file: &Path) -> Result<String, Failure> {
+    let text = match file == Path::new("-") {
+        true => std::io::read_to_string(std::io::stdin()),
+        false => std::fs::read_to_string(file),
+    };
+    text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))
+}
+
+/// The lines that say something, with their numbers from 1.
+pub fn numbered(text: &str) -> impl Iterator<Item = (usize, &str)> {
+    text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()).map(|(at, line)| (at + 1, line))
+}
+
+/// The questions of a file.
+///
+/// # Errors
+/// The first line that is none.
+pub fn questions(file: &Path) -> Result<Vec<(Request, Option<Timestamp>)>, Failure> {
+    let question = |(at, line): (usize, &str)| {
+        let line = Line::read(line).map(|line| (line.request, line.now));
+        line.map_err(|message| Failure::input(format!("{}:{at}  {message}", file.display())))
+    };
+    numbered(&read(file)?).map(question).collect()
+}
+
+impl Line {
+    /// Reads a question.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn read(line: &str) -> Result<Line, String> {
+        let value = json::parse(line.as_bytes())?;
+        let wrong = |error: serde_json::Error| error.to_string();
+        let beside: Beside = from_value(value.clone()).map_err(wrong)?;
+        let asked: EvaluationRequest = from_value(value).map_err(wrong)?;
+        let now = match beside.now {
+            None => None,
+            Some(text) => Some(parse_time(&text).ok_or_else(|| format!("now is no moment: {text:?}"))?),
+        };
+        let members = |object: Option<Object>| object.unwrap_or_default().0;
+        let (subject, resource, action) = (asked.subject, asked.resource, asked.action.name);
+        let kind = resource.kind;
+        let mut context = members(asked.context);
+        context.extend(beside.session.map(|session| ("session".to_owned(), session.into())));
+        let request = Request {
+            subject: match (subject.kind.as_str(), subject.id) {
+                ("anonymous", _) => "anonymous".to_owned(),
+                (kind, Some(id)) => format!("{kind}:{id}"),
+                (_, None) => return Err("the subject has no id".to_owned()),
+            },
+            permission: if action.contains(':') { action } else { format!("{kind}:{action}") },
+            resource: resource.id.map(|id| format!("{kind}:{id}")),
+            of_subject: members(subject.properties),
+            of_resource: members(resource.properties),
+            context,
+        };
+        Ok(Line { request, now })
+    }
+}

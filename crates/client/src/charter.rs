@@ -1,0 +1,70 @@
+//! Charters: how things stand, revisions, drafts, and what goes live.
+
+use crate::{Client, Result};
+use ostrog_wire::charter::{DraftShown, DraftText, RevisionShown, RevisionText, RolloutAsked, Saved, Status};
+
+impl Client {
+    /// How things stand.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn status(&self) -> Result<Status> {
+        self.get(&["status"], &()).await
+    }
+
+    /// All revisions, newest first.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn revisions(&self) -> Result<Vec<RevisionShown>> {
+        self.get(&["revisions"], &()).await
+    }
+
+    /// One revision with its text: a number, or `live`.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn revision(&self, number: &str) -> Result<RevisionText> {
+        self.get(&["revisions", number], &()).await
+    }
+
+    /// All drafts that have not ended, newest first.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn drafts(&self) -> Result<Vec<DraftShown>> {
+        self.get(&["drafts"], &()).await
+    }
+
+    /// One draft, and how it stands beside what is live: `D-1`.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn draft(&self, id: &str) -> Result<DraftText> {
+        self.get(&["drafts", id], &()).await
+    }
+
+    /// Saves a draft.
+    ///
+    /// # Errors
+    /// If it has ended, or somebody saved another text since.
+    pub async fn save_draft(&self, saved: &Saved) -> Result<DraftText> {
+        self.post(&["drafts"], saved).await
+    }
+
+    /// Discards a draft.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn discard_draft(&self, id: &str) -> Result<DraftShown> {
+        self.delete(&["drafts", id], &()).await
+    }
+
+    /// Puts a draft or an earlier revision live.
+    ///
+    /// # Errors
+    /// If it cannot be.
+    pub async fn roll_out(&self, asked: &RolloutAsked) -> Result<RevisionShown> {
+        self.post(&["rollouts"], asked).await
+    }
+}

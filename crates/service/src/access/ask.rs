@@ -1,0 +1,293 @@
+//! How one question of a caller is answered: its parts are read, each once however many questions share
+//! it, and then asked.
+
+use crate::App;
+use crate::asked::Short;
+use crate::node::gate::{Decisions, Scope};
+use crate::problem::Problem;
+use jiff::Timestamp;
+use ostrog_core::charter::model::{KindId, PermId};
+use ostrog_core::decide::question::{ContextPart, Reader, ResourcePart, SubjectPart};
+use ostrog_core::names::is_key;
+use ostrog_core::prelude::{Asked, Decision, Policy, Reason, decide, explain, with_scratch};
+use ostrog_store::key::Detail;
+use ostrog_wire::access::{Action, Entity, Evaluation, EvaluationContext, EvaluationRequest};
+use ostrog_wire::strict::Object;
+use serde_json::{Map, Value};
+use std::borrow::Cow;
+
+/// The key of the context that asks for an explanation: how much to say is not a fact of the question.
+const EXPLAIN: &str = "explain";
+
+/// A caller's questions at one position and one moment.
+pub struct Asker<'a> {
+    app: &'a App,
+    scope: &'a Scope,
+    decisions: Decisions<'a>,
+    now: Timestamp,
+}
+
+/// Who asks, read.
+#[derive(Clone)]
+pub struct Who {
+    /// `user:ines`
+    pub name: String,
+    part: SubjectPart,
+}
+
+/// With what, read: the same for every action of its type.
+#[derive(Clone)]
+pub struct What {
+    kind: String,
+    /// `type:id`; a new resource has none.
+    pub name: Option<String>,
+    /// None: the type is not the caller's to ask about, or declares nothing; both answer alike.
+    part: Option<ResourcePart>,
+    /// What was said of it that the caller cannot vouch for, and does not count.
+    pub unvouched: bool,
+}
+
+/// The surroundings, read.
+#[derive(Clone)]
+pub struct Surroundings {
+    part: ContextPart,
+    /// Whether an explanation is asked for, and may be told.
+    pub explains: bool,
+}
+
+impl<'a> Asker<'a> {
+    /// Of a caller, now.
+    pub fn new(app: &'a App, scope: &'a Scope, decisions: Decisions<'a>) -> Asker<'a> {
+        Asker { app, scope, decisions, now: Timestamp::now() }
+    }
+
+    /// Answers a question.
+    ///
+    /// # Errors
+    /// If it is malformed.
+    pub fn ask(&self, request: &EvaluationRequest) -> Result<Evaluation, Problem> {
+        let surroundings = self.surroundings(request.context.as_ref())?;
+        let tells = surroundings.explains;
+        let who = self.who(&request.subject, tells)?;
+        let what = self.what(&request.resource, tells)?;
+        self.answer(&who, &request.action, &what, &surroundings)
+    }
+
+    /// Whether an explanation is asked for, and may be told.
+    pub fn explains(&self, context: Option<&Object>) -> bool {
+        self.scope.detail() == Detail::Full
+            && context.is_some_and(|context| context.0.get(EXPLAIN) == Some(&Value::Bool(true)))
+    }
+
+    fn reader(&self, tells: bool) -> Reader<'a> {
+        Reader { engine: self.decisions.engine(), now: self.now, tells }
+    }
+
+    /// Reads who asks; `tells`: with what of it does not count.
+    ///
+    /// # Errors
+    /// If it is no subject.
+    pub fn who(&self, subject: &Entity, tells: bool) -> Result<Who, Problem> {
+        is_type(&subject.kind)?;
+        let name = match (subject.kind.as_str(), &subject.id) {
+            ("anonymous", _) => "anonymous".to_owned(),
+            (kind, Some(id)) => format!("{kind}:{id}"),
+            (_, None) => {
+                return Err(Problem::malformed(
+                    "The subject has no id; an anonymous one has the type anonymous.",
+                ));
+            }
+        };
+        let part = self.reader(tells).subject(&name, members(subject.properties.as_ref()).as_ref());
+        Ok(Who { part: part.map_err(malformed)?, name })
+    }
+
+    /// Reads with what; `tells`: with what of it does not count.
+    ///
+    /// # Errors
+    /// If it is no resource.
+    pub fn what(&self, resource: &Entity, tells: bool) -> Result<What, Problem> {
+        is_type(&resource.kind)?;
+        let kind = resource.kind.clone();
+        let name = resource.id.as_ref().map(|id| format!("{kind}:{id}"));
+        let mut properties = members(resource.properties.as_ref());
+        // Where an unregistered resource lies is the word of the application that owns its type.
+        let vouches = self.scope.application().is_none() || self.owns(&kind);
+        let unvouched = !vouches && properties.contains_key("within");
+        if unvouched {
+            properties.to_mut().remove("within");
+        }
+        let part = match self.any_permission(&kind).filter(|_| self.may_ask_about(&kind)) {
+            None => None,
+            Some(any) => {
+                let part = self.reader(tells).resource(any, name.as_deref(), properties.as_ref());
+                Some(part.map_err(malformed)?)
+            }
+        };
+        Ok(What { kind, name, part, unvouched })
+    }
+
+    /// Reads the surroundings.
+    ///
+    /// # Errors
+    /// If there are too many.
+    pub fn surroundings(&self, context: Option<&Object>) -> Result<Surroundings, Problem> {
+        let explains = self.explains(context);
+        let mut context = members(context);
+        if explains {
+            context.to_mut().remove(EXPLAIN);
+        }
+        let part = self.reader(explains).context(context.as_ref()).map_err(malformed)?;
+        Ok(Surroundings { part, explains })
+    }
+
+    /// Answers the question that the parts make.
+    ///
+    /// # Errors
+    /// If the action is not one of the resource's type.
+    pub fn answer(
+        &self,
+        who: &Who,
+        action: &Action,
+        what: &What,
+        surroundings: &Surroundings,
+    ) -> Result<Evaluation, Problem> {
+        let permission = permission(&what.kind, &action.name)?;
+        let (answer, reason) = self.decided(who, &permission, what, surroundings)?;
+        self.noted(who, permission, what, (answer.decision, reason));
+        Ok(answer)
+    }
+
+    fn decided(
+        &self,
+        who: &Who,
+        permission: &str,
+        what: &What,
+        surroundings: &Surroundings,
+    ) -> Result<(Evaluation, Reason), Problem> {
+        let engine = self.decisions.engine();
+        let Some(resource) = &what.part else {
+            let reason = Reason::UnknownType;
+            return Ok((self.told(false, reason.code(engine)), reason));
+        };
+        let reader = self.reader(surroundings.explains);
+        let known = reader.permission(permission, what.name.as_deref()).map_err(malformed)?;
+        let mut asked = match known {
+            Ok(permission) => reader.asked(permission, &who.part, resource, &surroundings.part),
+            Err(unknown) => reader.denied(unknown, &who.part),
+        };
+        if surroundings.explains {
+            let told = "resource.within: the key is not one of the application that owns the type";
+            asked.ignored.extend(what.unvouched.then(|| told.to_owned()));
+            return Ok(self.explained(&asked));
+        }
+        Ok(match &asked.question {
+            Err(reason) => (self.told(false, reason.code(engine)), *reason),
+            Ok(question) => {
+                let decision = with_scratch(|scratch| decide(engine, question, scratch));
+                (self.with_message(decision.reason.code(engine), decision), decision.reason)
+            }
+        })
+    }
+
+    fn explained(&self, asked: &Asked) -> (Evaluation, Reason) {
+        let (decision, explanation) =
+            with_scratch(|scratch| explain(self.decisions.engine(), asked, scratch));
+        let mut answer = self.with_message(explanation.reason.clone(), decision);
+        answer.context.explanation = Some(Box::new(explanation));
+        (answer, decision.reason)
+    }
+
+    fn told(&self, decision: bool, reason: String) -> Evaluation {
+        let reason = (self.scope.detail() != Detail::None).then_some(reason);
+        Evaluation { decision, context: EvaluationContext { reason, ..EvaluationContext::default() } }
+    }
+
+    /// An answer with what the rule that denies says.
+    fn with_message(&self, code: String, decision: Decision) -> Evaluation {
+        let mut answer = self.told(decision.allowed, code);
+        if let (false, Reason::Rule(rule)) = (decision.allowed, decision.reason)
+            && self.scope.detail() != Detail::None
+        {
+            let rule = &self.decisions.policy().model().rules[rule.index()];
+            answer.context.message.clone_from(&rule.message);
+            let advice =
+                || rule.advice.iter().map(|(key, text)| (key.clone(), text.as_str().into())).collect();
+            answer.context.advice = (!rule.advice.is_empty()).then(advice);
+        }
+        answer
+    }
+
+    // -- whose types ---------------------------------------------------------------------------
+
+    fn policy(&self) -> &'a Policy {
+        self.decisions.policy()
+    }
+
+    /// A permission of a type, if there is one: what is read of a resource depends on its type alone.
+    fn any_permission(&self, kind: &str) -> Option<PermId> {
+        let kind = self.policy().kind(kind).filter(|kind| KindId::is_resource(*kind))?;
+        let first = self.policy().model().kinds[kind.index()].permissions.clone().next()?;
+        Some(PermId::at(first as usize))
+    }
+
+    /// Whether a type is the caller's application's.
+    fn owns(&self, kind: &str) -> bool {
+        let model = self.policy().model();
+        let owner = self.policy().kind(kind).and_then(|kind| model.kinds[kind.index()].application);
+        owner.is_some_and(|owner| self.scope.application() == Some(model.applications[owner].key.as_str()))
+    }
+
+    /// Whether the caller asks about a type: an application's key about those of its application, and
+    /// those that are listed for it.
+    pub fn may_ask_about(&self, kind: &str) -> bool {
+        self.scope.application().is_none()
+            || self.owns(kind)
+            || self.scope.types().iter().any(|listed| listed == kind)
+    }
+
+    /// Remembers what operators want to see of what applications ask.
+    fn noted(&self, who: &Who, permission: String, what: &What, (allowed, reason): (bool, Reason)) {
+        let application = self.scope.application().unwrap_or("operator");
+        let unknown = matches!(reason, Reason::UnknownType | Reason::UnknownPermission);
+        if unknown && self.policy().permission(&permission).is_none() {
+            self.app.asked.unknown(application, &permission, self.now);
+        }
+        self.app.asked.note(application, self.now, || Short {
+            subject: who.name.clone(),
+            permission,
+            resource: what.name.clone(),
+            allowed,
+            reason: reason.code(self.decisions.engine()),
+            at: self.now,
+        });
+    }
+}
+
+/// The whole permission that an action of a resource's type is.
+pub fn permission(kind: &str, action: &str) -> Result<String, Problem> {
+    match action.split_once(':') {
+        None => Ok(format!("{kind}:{action}")),
+        Some((of, _)) if of == kind => Ok(action.to_owned()),
+        Some((of, _)) => {
+            Err(Problem::malformed(format!("The action {action} is of {of}, and the resource is a {kind}.")))
+        }
+    }
+}
+
+/// A type with a colon in it could pass for another type's id.
+fn is_type(kind: &str) -> Result<(), Problem> {
+    if is_key(kind) {
+        return Ok(());
+    }
+    Err(Problem::malformed(format!("{kind:?} is not a type.")))
+}
+
+pub fn malformed(malformed: impl std::fmt::Display) -> Problem {
+    Problem::malformed(format!("{malformed}."))
+}
+
+/// The members of an object, if there is one.
+fn members(object: Option<&Object>) -> Cow<'_, Map<String, Value>> {
+    object.map_or_else(|| Cow::Owned(Map::new()), |object| Cow::Borrowed(&object.0))
+}

@@ -1,0 +1,130 @@
+//! One run of a rehearsal: what it needs, and what it finds.
+
+use super::cases;
+use crate::jobs::Job;
+use jiff::Timestamp;
+use ostrog_core::prelude::{Policy, Register, SourceFile, Sources, World};
+use ostrog_core::rehearse::{Rehearsal, read};
+use ostrog_core::shift::{Only, shift};
+use ostrog_core::source::{Finding, Severity};
+use ostrog_report::{Against, Rehearsed, html, junit};
+use ostrog_store::rehearsal::Found;
+use ostrog_wire::rehearsals::RehearsalFile;
+use serde_json::Value;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+/// The files of a rehearsal.
+pub fn sources(files: &[RehearsalFile]) -> Sources {
+    Sources::new(
+        files.iter().map(|file| SourceFile { path: file.path.clone(), text: file.text.clone() }).collect(),
+    )
+}
+
+/// Cases that were kept from trying, as a file of a rehearsal over the register.
+pub fn kept(cases: &[Value]) -> Sources {
+    Sources::single("kept.toml", &cases::file(cases))
+}
+
+/// What is wrong with files, a line for each.
+pub fn told(sources: &Sources, findings: &[Finding]) -> Vec<String> {
+    findings.iter().map(|finding| format!("{}  {}", sources.place(finding.span), finding.message)).collect()
+}
+
+/// One run, with all it needs.
+pub struct Run {
+    /// The rehearsal's files.
+    pub files: Sources,
+    /// Cases that were kept from trying.
+    pub kept: Sources,
+    /// Only cases and guarantees whose name contains this.
+    pub only: Option<String>,
+    /// What is rehearsed.
+    pub policy: Arc<Policy>,
+    /// What it is compared with, and its name.
+    pub against: Option<(String, Arc<Policy>)>,
+    /// The register.
+    pub facts: Register,
+    /// Which text it is.
+    pub of: String,
+    /// How far it is.
+    pub job: Arc<Job>,
+}
+
+impl Run {
+    /// What it finds.
+    ///
+    /// # Errors
+    /// What is wrong with its files.
+    pub fn found(self) -> Result<Found, String> {
+        let found = self.rehearsed()?;
+        Ok(Found {
+            holds: found.holds() && self.job.goes_on(),
+            words: match self.job.goes_on() {
+                true => found.in_words(),
+                false => format!("stopped: {}", found.in_words()),
+            },
+            report: serde_json::to_value(&found).map_err(|error| error.to_string())?,
+            page: html(&found),
+            junit: junit(&found),
+        })
+    }
+
+    fn read(&self, sources: &Sources) -> Result<Rehearsal, String> {
+        let mut findings = Vec::new();
+        let mut rehearsal = read(sources, &mut findings);
+        if findings.iter().any(|finding| finding.severity == Severity::Error) {
+            return Err(told(sources, &findings).join("\n"));
+        }
+        if let Some(only) = &self.only {
+            rehearsal.cases.retain(|case| case.name.contains(only.as_str()));
+            rehearsal.guarantees.retain(|one| one.name.contains(only.as_str()));
+        }
+        Ok(rehearsal)
+    }
+
+    fn rehearsed(&self) -> Result<Rehearsed, String> {
+        let now = Timestamp::now();
+        let go_on = || self.job.goes_on();
+        let (written, kept) = (self.read(&self.files)?, self.read(&self.kept)?);
+        self.job.guarantees.store(written.guarantees.len(), Ordering::Relaxed);
+        self.job.does("asking the cases");
+        let failed = |sources: &Sources| {
+            let sources = sources.clone();
+            move |findings: Vec<Finding>| told(&sources, &findings).join("\n")
+        };
+        let checked = written.checked(&self.policy, &self.files).map_err(failed(&self.files))?;
+        let report =
+            written.run(&self.policy, self.facts.clone(), &self.files, now).map_err(failed(&self.files))?;
+        let over = kept.run(&self.policy, self.facts.clone(), &self.kept, now).map_err(failed(&self.kept))?;
+        self.job.does("settling the guarantees");
+        let guarantees = written
+            .settle(&self.policy, &self.files, &go_on, &mut |_| {
+                self.job.settled.fetch_add(1, Ordering::Relaxed);
+            })
+            .map_err(failed(&self.files))?;
+        self.job.does("leaving parts out");
+        let seen = (&report.cases[..], &checked[..]);
+        let coverage = written.coverage(&self.policy, &self.facts, &self.files, now, seen, &go_on);
+        self.job.does("who gains and who loses");
+        let moved = self.against.as_ref().map(|(_, before)| {
+            let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), self.facts.clone());
+            shift(&world(before), &world(&self.policy), now, &Only::default(), &mut || go_on())
+        });
+        Ok(Rehearsed {
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            at: now.to_string(),
+            name: self.policy.model().name.clone(),
+            of: self.of.clone(),
+            charter: report.charter,
+            against: self
+                .against
+                .as_ref()
+                .map(|(of, policy)| Against { of: of.clone(), charter: policy.digest().to_string() }),
+            cases: report.cases.into_iter().chain(over.cases).collect(),
+            guarantees,
+            shift: moved,
+            coverage,
+        })
+    }
+}

@@ -1,0 +1,470 @@
+//! The gate: who calls, what they may, and the only way to facts, texts, keys and the journal.
+//!
+//! A call gets a [`Scope`] before anything is looked up. What it opens are small types, each of which
+//! can be had only with the permission it needs:
+//!
+//! - [`Decisions`]: questions, for applications and operators;
+//! - [`Facts`]: the register, as far as an operator may read it;
+//! - [`Texts`], [`Drafting`], [`Releasing`]: charters, drafts, cases and rehearsals;
+//! - [`KeyRing`], [`KeyKeeping`]: keys;
+//! - [`Journal`]: what happened.
+//!
+//! What is not there and what is not the caller's are one path: facts are looked for among those in
+//! sight, and what is out of sight is not found.
+
+mod activate;
+mod facts;
+mod journal;
+mod keys;
+pub mod permission;
+pub mod session;
+mod texts;
+pub(super) mod touched;
+
+pub use facts::{Facts, Seen};
+pub use journal::Followed;
+pub use keys::KeyKeeping;
+pub use texts::{Drafting, Rehearsing, Releasing, Saving, Texts};
+
+use super::Node;
+use super::view::{KnownKey, Live, View};
+use super::write::{Author, Condition, Conditions, nothing_live};
+use crate::App;
+use crate::body::Caller;
+use crate::operators::Rights;
+use crate::problem::Problem;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use jiff::Timestamp;
+use ostrog_core::prelude::{Change, Engine, Policy, Sight, World};
+use ostrog_core::register::journal::Entry;
+use ostrog_store::key::{Detail, KeyKind};
+use ostrog_store::revision::RevisionInfo;
+use permission::Permission;
+use std::ops::Deref;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, LazyLock};
+
+/// Sees everything.
+static EVERYTHING: LazyLock<Arc<Sight>> = LazyLock::new(|| Arc::new(Sight::Everything));
+
+/// How often something was looked up for a call: in the register, the texts, the keys or the journal.
+/// Of two calls that may see the same, both must have looked as often, or their time would tell.
+#[derive(Clone, Debug, Default)]
+pub struct Looks(Arc<AtomicU64>);
+
+impl Looks {
+    fn up(&self) {
+        self.0.fetch_add(1, Ordering::Relaxed);
+    }
+
+    /// How often.
+    pub fn count(&self) -> u64 {
+        self.0.load(Ordering::Relaxed)
+    }
+}
+
+/// Who calls, and what they may reach: at one position, until the key ends.
+#[derive(Clone, Debug)]
+pub struct Scope {
+    node: Arc<Node>,
+    view: Arc<View>,
+    known: Arc<KnownKey>,
+    sight: Arc<Sight>,
+    looks: Looks,
+}
+
+/// A scope of an operator.
+#[derive(Clone, Debug)]
+pub struct Operator(Scope);
+
+impl Deref for Operator {
+    type Target = Scope;
+    fn deref(&self) -> &Scope {
+        &self.0
+    }
+}
+
+impl Scope {
+    fn new(node: &Arc<Node>, view: Arc<View>, known: Arc<KnownKey>, looks: Looks) -> Scope {
+        let sight = sight(&view, &known);
+        Scope { node: Arc::clone(node), view, known, sight, looks }
+    }
+
+    /// The scope that a key's text opens, if it counts.
+    ///
+    /// # Errors
+    /// If it does not.
+    pub fn of_key(node: &Arc<Node>, text: &str) -> Result<Scope, Problem> {
+        let view = node.view();
+        let known = view.keys.find(text, Timestamp::now()).map(Arc::clone).ok_or_else(unknown)?;
+        node.note_use(&known.key.id);
+        Ok(Scope::new(node, view, known, Looks::default()))
+    }
+
+    /// The same caller now, if their key still counts.
+    ///
+    /// # Errors
+    /// If it has ended.
+    pub fn again(&self) -> Result<Scope, Problem> {
+        let view = self.node.view();
+        let known = view.keys.counting(&self.known.key.id, Timestamp::now()).map(Arc::clone);
+        Ok(Scope::new(&self.node, view, known.ok_or_else(unknown)?, self.looks.clone()))
+    }
+
+    /// Whether the caller's key still counts: asked at every step of what takes long.
+    pub fn counts(&self) -> bool {
+        self.node.view().keys.counting(&self.known.key.id, Timestamp::now()).is_some()
+    }
+
+    /// The id of the caller's key.
+    pub fn key_id(&self) -> &str {
+        &self.known.key.id
+    }
+
+    /// What the maker of the caller's key called it.
+    pub fn key_name(&self) -> &str {
+        &self.known.key.making.name
+    }
+
+    /// The application that the caller asks for; none: it is an operator.
+    pub fn application(&self) -> Option<&str> {
+        match &self.known.key.making.kind {
+            KeyKind::Application(application) => Some(application),
+            KeyKind::Operator => None,
+        }
+    }
+
+    /// Types of other applications that the caller may ask about.
+    pub fn types(&self) -> &[String] {
+        &self.known.key.making.types
+    }
+
+    /// How much answers tell the caller.
+    pub fn detail(&self) -> Detail {
+        self.known.key.making.detail
+    }
+
+    /// `<epoch>.<n>` of what this scope reaches.
+    pub fn position(&self) -> String {
+        self.view.token()
+    }
+
+    /// The number of the position.
+    pub fn position_number(&self) -> i64 {
+        self.view.position
+    }
+
+    /// The epoch.
+    pub fn epoch(&self) -> &str {
+        &self.view.epoch
+    }
+
+    /// The digest of the journal at the position.
+    pub fn digest(&self) -> String {
+        self.view.digest.to_string()
+    }
+
+    // -- what they may -------------------------------------------------------------------------
+
+    fn rights(&self) -> &Rights {
+        &self.known.rights
+    }
+
+    /// Refuses unless something may be done: by an operator everywhere, by an application's key at all.
+    ///
+    /// # Errors
+    /// With what is missing.
+    pub fn need(&self, permission: Permission) -> Result<(), Problem> {
+        match self.application() {
+            None if self.rights().may(permission, None) => Ok(()),
+            None => Err(lacks(permission, None)),
+            Some(_) if self.rights().may(permission, None) => Ok(()),
+            Some(_) if Permission::OF_APPLICATIONS.contains(&permission) => {
+                Err(Problem::forbidden(format!("This key is not for {permission}.")))
+            }
+            Some(_) => Err(Problem::forbidden("This needs an operator's key.")),
+        }
+    }
+
+    /// Whether something may be done everywhere.
+    pub fn may(&self, permission: Permission) -> bool {
+        self.rights().may(permission, None)
+    }
+
+    /// Refuses unless something may be done somewhere: at which places is looked at where it is done.
+    ///
+    /// # Errors
+    /// With what is missing.
+    pub fn need_somewhere(&self, permission: Permission) -> Result<(), Problem> {
+        if self.application().is_none() && self.rights().may_somewhere(permission) {
+            return Ok(());
+        }
+        self.need(permission)
+    }
+
+    /// Refuses whoever may write nothing at all.
+    ///
+    /// # Errors
+    /// If the caller may not.
+    pub fn need_to_write(&self) -> Result<(), Problem> {
+        use Permission::{RegisterActivate, RegisterEntities, RegisterGrants, RegisterRoles};
+        let all = [RegisterEntities, RegisterGrants, RegisterActivate, RegisterRoles];
+        if self.application().is_none() && all.iter().any(|one| self.rights().may_somewhere(*one)) {
+            return Ok(());
+        }
+        Err(lacks(RegisterEntities, None))
+    }
+
+    // -- what they reach -----------------------------------------------------------------------
+
+    fn live(&self) -> Result<&Live, Problem> {
+        self.view.live.as_ref().ok_or_else(nothing_live)
+    }
+
+    /// Questions: for an operator about what they may read.
+    ///
+    /// # Errors
+    /// If the caller may not ask, the node may be too old to answer, or nothing is live.
+    pub fn decisions(&self, permission: Permission) -> Result<Decisions<'_>, Problem> {
+        match self.application() {
+            None => self.need_somewhere(permission.for_operators())?,
+            Some(_) => self.need(permission)?,
+        }
+        self.node.fresh()?;
+        let live = self.live()?;
+        Ok(Decisions { world: &live.world, revision: &live.revision, sight: &self.sight })
+    }
+
+    /// Facts, as far as the caller may read them.
+    ///
+    /// # Errors
+    /// If they may read none, or nothing is live.
+    pub fn facts(&self) -> Result<Facts<'_>, Problem> {
+        self.need_somewhere(Permission::RegisterRead)?;
+        Ok(Facts::new(&self.live()?.world, &self.sight, &self.looks))
+    }
+
+    /// All facts, for those who may read all of them.
+    ///
+    /// # Errors
+    /// If the caller may not, or nothing is live.
+    pub fn all_facts(&self) -> Result<Facts<'_>, Problem> {
+        self.need(Permission::RegisterRead)?;
+        self.facts()
+    }
+
+    /// Changes the register, all of a batch or nothing. What may be written is asked of each change.
+    ///
+    /// # Errors
+    /// What is wrong with it, or that the caller may not.
+    pub async fn change(
+        &self,
+        changes: Vec<Change>,
+        note: Option<String>,
+        conditions: Conditions,
+    ) -> Result<Changed, Problem> {
+        let author = Author {
+            actor: self.key_id().to_owned(),
+            note,
+            rights: match self.application() {
+                None => Some(self.rights().clone()),
+                // What an application may activate is looked at by whoever lets it.
+                Some(_) => None,
+            },
+            sight: Sight::clone(&self.sight),
+        };
+        let done = self.node.change(changes, author, conditions).await?;
+        Ok(Changed {
+            entries: touched::readable(&done, &self.sight),
+            position: done.view.token(),
+            digest: done.view.digest.to_string(),
+        })
+    }
+
+    /// What must be so of the facts that the caller may read, asked while nobody else writes.
+    pub fn condition(
+        &self,
+        holds: impl Fn(Facts<'_>) -> Result<(), Problem> + Send + Sync + 'static,
+    ) -> Condition {
+        let scope = self.clone();
+        Box::new(move |world| holds(Facts::new(world, &scope.sight, &scope.looks)))
+    }
+
+    /// How things stand.
+    pub async fn standing(&self) -> Standing<'_> {
+        let database = self.node.store.ping().await.is_ok();
+        Standing {
+            live: self.view.live.as_ref(),
+            started: self.node.started(),
+            stale: self.node.age().as_secs(),
+            sees_everything: self.may(Permission::RegisterRead),
+            database,
+        }
+    }
+}
+
+/// What a write came to, as far as its caller may read it.
+#[derive(Debug)]
+pub struct Changed {
+    /// What changed.
+    pub entries: Vec<Entry>,
+    /// An answer at this position includes it.
+    pub position: String,
+    /// The digest of the journal there.
+    pub digest: String,
+}
+
+/// How things stand.
+#[derive(Debug)]
+pub struct Standing<'s> {
+    live: Option<&'s Live>,
+    /// Since when this node runs.
+    pub started: Timestamp,
+    /// For how many seconds it has not been known to be in step with the database.
+    pub stale: u64,
+    /// Whether its caller may know how much there is.
+    pub sees_everything: bool,
+    /// Whether the database answers.
+    pub database: bool,
+}
+
+impl Standing<'_> {
+    /// What is live: which revision, and what the charter is called.
+    pub fn revision(&self) -> Option<(&RevisionInfo, &str)> {
+        self.live.map(|live| (&*live.revision, live.world.policy().model().name.as_str()))
+    }
+
+    /// Entities, grants and bytes of the register, for those who may know.
+    pub fn counts(&self) -> Option<(usize, usize, usize)> {
+        let register = self.live.filter(|_| self.sees_everything)?.world.register();
+        Some((register.entity_count(), register.grant_count(), register.size_bytes()))
+    }
+}
+
+/// Questions, asked of one position.
+#[derive(Clone, Copy, Debug)]
+pub struct Decisions<'s> {
+    world: &'s World,
+    revision: &'s RevisionInfo,
+    sight: &'s Sight,
+}
+
+impl<'s> Decisions<'s> {
+    /// Ready to be asked.
+    pub fn engine(&self) -> Engine<'s> {
+        self.world.engine_in(self.sight)
+    }
+
+    /// The charter.
+    pub fn policy(&self) -> &'s Arc<Policy> {
+        self.world.policy()
+    }
+
+    /// Which revision is live.
+    pub fn revision(&self) -> i64 {
+        self.revision.number
+    }
+
+    /// What may be named.
+    pub fn sight(&self) -> &'s Sight {
+        self.sight
+    }
+
+    /// A copy to suppose facts in, that nobody else sees.
+    pub fn apart(&self) -> World {
+        self.world.clone()
+    }
+}
+
+fn unknown() -> Problem {
+    Problem::unauthenticated("The key is not known, or has ended.")
+}
+
+fn lacks(permission: Permission, tenant: Option<&str>) -> Problem {
+    let at = tenant.unwrap_or("everywhere");
+    Problem::forbidden(format!("This needs {permission} at {at}, which this key does not hold."))
+}
+
+/// Whose facts a key sees.
+fn sight(view: &View, known: &KnownKey) -> Arc<Sight> {
+    let is_operator = known.key.making.kind == KeyKind::Operator;
+    match &view.live {
+        Some(live) if is_operator && !known.rights.may(Permission::RegisterRead, None) => {
+            let register = live.world.register();
+            let tenants = known.rights.tenants(Permission::RegisterRead);
+            Arc::new(Sight::Tenants(tenants.filter_map(|tenant| register.registered(tenant)).collect()))
+        }
+        _ => Arc::clone(&EVERYTHING),
+    }
+}
+
+// -- extraction ----------------------------------------------------------------------------------
+
+impl FromRequestParts<App> for Scope {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
+        let looks = parts.extensions.get::<Looks>().cloned().unwrap_or_default();
+        let scope = authenticated(parts, app, looks)?;
+        parts.extensions.insert(Caller(scope.key_id().into()));
+        let text = |name: &str| parts.headers.get(name).map(|value| value.to_str().unwrap_or_default());
+        // Only now: whoever is nobody does not wait, and learns nothing of positions.
+        let Some(wanted) = text("ostrog-min-position") else { return Ok(scope) };
+        app.node.wait_for(wanted, text("ostrog-min-position-digest")).await?;
+        scope.again()
+    }
+}
+
+impl FromRequestParts<App> for Operator {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
+        let scope = Scope::from_request_parts(parts, app).await?;
+        if scope.application().is_some() {
+            return Err(Problem::forbidden("This needs an operator's key."));
+        }
+        Ok(Operator(scope))
+    }
+}
+
+impl Operator {
+    /// The scope of it.
+    pub fn scope(&self) -> &Scope {
+        &self.0
+    }
+
+    /// The scope that a key's text opens, if it is an operator's and counts.
+    ///
+    /// # Errors
+    /// If it is not.
+    pub fn of_key(node: &Arc<Node>, text: &str) -> Result<Operator, Problem> {
+        let scope = Scope::of_key(node, text)?;
+        if scope.application().is_some() {
+            return Err(Problem::forbidden(
+                "The console needs an operator's key; this one is an application's.",
+            ));
+        }
+        Ok(Operator(scope))
+    }
+}
+
+fn authenticated(parts: &Parts, app: &App, looks: Looks) -> Result<Scope, Problem> {
+    let now = Timestamp::now();
+    let view = app.node.view();
+    let known = match session::bearer(&parts.headers)? {
+        Some(key) => view.keys.find(key.token(), now),
+        None => {
+            let Some(token) = session::token(&parts.headers) else {
+                return Err(Problem::unauthenticated("Send a key as Authorization: Bearer KEY."));
+            };
+            session::is_own_page(parts)?;
+            let ended = || Problem::unauthenticated("The session has ended; sign in again.");
+            let id = app.sessions.key(&token, now).ok_or_else(ended)?;
+            view.keys.counting(&id, now)
+        }
+    };
+    let known = known.map(Arc::clone).ok_or_else(unknown)?;
+    app.node.note_use(&known.key.id);
+    Ok(Scope::new(&app.node, view, known, looks))
+}

@@ -1,0 +1,117 @@
+//! What may be done, by whomever: one list for operators and applications.
+
+use std::fmt;
+
+/// Something that may be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Permission {
+    /// Operators: read facts, and ask questions about them.
+    RegisterRead,
+    /// Operators: write entities.
+    RegisterEntities,
+    /// Operators: give and end grants.
+    RegisterGrants,
+    /// Operators: activate grants on standby.
+    RegisterActivate,
+    /// Operators: make tenants' own roles.
+    RegisterRoles,
+    /// Operators: read texts.
+    CharterRead,
+    /// Operators: save and discard drafts, and rehearse.
+    CharterDraft,
+    /// Operators: put live, and go back.
+    CharterRelease,
+    /// Operators: see which keys there are.
+    KeysRead,
+    /// Operators: make, replace and end keys.
+    KeysKeep,
+    /// Operators: read what happened.
+    LogRead,
+    /// Applications: ask one question.
+    Evaluation,
+    /// Applications: ask several.
+    Evaluations,
+    /// Applications: search.
+    Search,
+    /// Applications: activate grants on standby for their sessions.
+    Activation,
+}
+
+impl Permission {
+    /// What operators may do; the built-in charter declares the same.
+    pub const OF_OPERATORS: [Permission; 11] = [
+        Permission::RegisterRead,
+        Permission::RegisterEntities,
+        Permission::RegisterGrants,
+        Permission::RegisterActivate,
+        Permission::RegisterRoles,
+        Permission::CharterRead,
+        Permission::CharterDraft,
+        Permission::CharterRelease,
+        Permission::KeysRead,
+        Permission::KeysKeep,
+        Permission::LogRead,
+    ];
+
+    /// What applications may do; their keys are kept to some of these.
+    pub const OF_APPLICATIONS: [Permission; 4] =
+        [Permission::Evaluation, Permission::Evaluations, Permission::Search, Permission::Activation];
+
+    /// Its stable name.
+    pub fn name(self) -> &'static str {
+        match self {
+            Permission::RegisterRead => "register:read",
+            Permission::RegisterEntities => "register:entities",
+            Permission::RegisterGrants => "register:grants",
+            Permission::RegisterActivate => "register:activate",
+            Permission::RegisterRoles => "register:roles",
+            Permission::CharterRead => "charter:read",
+            Permission::CharterDraft => "charter:draft",
+            Permission::CharterRelease => "charter:release",
+            Permission::KeysRead => "keys:read",
+            Permission::KeysKeep => "keys:keep",
+            Permission::LogRead => "log:read",
+            Permission::Evaluation => "evaluation",
+            Permission::Evaluations => "evaluations",
+            Permission::Search => "search",
+            Permission::Activation => "activation",
+        }
+    }
+
+    /// What an operator needs to do what an application does.
+    pub fn for_operators(self) -> Permission {
+        match self {
+            Permission::Evaluation | Permission::Evaluations | Permission::Search => Permission::RegisterRead,
+            Permission::Activation => Permission::RegisterActivate,
+            own => own,
+        }
+    }
+}
+
+impl fmt::Display for Permission {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// Some of them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Permissions(u32);
+
+impl Permissions {
+    /// Whether one is among them.
+    pub fn has(self, permission: Permission) -> bool {
+        self.0 & (1 << permission as u32) != 0
+    }
+
+    /// Whether all of others are among them.
+    pub fn cover(self, others: Permissions) -> bool {
+        others.0 & !self.0 == 0
+    }
+}
+
+impl FromIterator<Permission> for Permissions {
+    fn from_iter<I: IntoIterator<Item = Permission>>(all: I) -> Self {
+        Permissions(all.into_iter().fold(0, |set, one| set | 1 << one as u32))
+    }
+}
