@@ -242,7 +242,7 @@ fn a_day_with_the_register() {
     assert_eq!(ostrog(&["grant", "end", &id, "--note", "a mistake"]).0, 0);
     let changes =
         tokio::runtime::Runtime::new().expect("threads").block_on(service.get("/api/v1/changes?limit=1")).1;
-    assert_eq!(changes[0]["lines"][1]["note"], "a mistake");
+    assert_eq!(changes["items"][0]["lines"][1]["note"], "a mistake");
     assert_eq!(ostrog(&["grant", "end", &id, "--note", "again"]).0, 3);
 
     let file = folder.path().join("more.ndjson");

@@ -3,7 +3,10 @@
 
 mod support;
 
-use ostrog_core::prelude::{Change, Register, Sources, charter, line};
+use ostrog_client::changes::From;
+use ostrog_client::wire::changes::{ChangeQuery, ChangeShown};
+use ostrog_core::prelude::{Change, Checks, Register, Sight, Sources, charter, line};
+use ostrog_core::register::journal::Entry;
 use ostrog_store::cluster::Cluster;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
@@ -27,8 +30,7 @@ impl Dice {
 }
 
 async fn load(service: &Service, lines: &str) -> (u16, Value) {
-    let request = service.http().post(format!("{}/api/v1/register", service.url));
-    service.send(request.bearer_auth(&service.operator).body(lines.to_owned())).await
+    service.send(service.loading(lines)).await
 }
 
 /// Everything a service holds, as register lines.
@@ -42,37 +44,38 @@ fn saved(service: &Service) -> Vec<Value> {
 }
 
 /// All changes, oldest first.
-async fn changes(service: &Service) -> Vec<Value> {
-    let mut all: Vec<Value> = Vec::new();
+async fn changes(service: &Service) -> Vec<ChangeShown> {
+    let mut all: Vec<ChangeShown> = Vec::new();
+    let mut before = None;
     loop {
-        let before = all.last().map_or(i64::MAX, |change| change["position"].as_i64().expect("a number"));
-        let (status, page) = service.get(&format!("/api/v1/changes?limit=1000&before={before}")).await;
-        assert_eq!(status, 200, "{page}");
-        let page = page.as_array().cloned().expect("a list");
-        if page.is_empty() {
+        let query = ChangeQuery { before, limit: Some(1_000), ..ChangeQuery::default() };
+        let page = service.client().changes(&query).await.expect("a page");
+        all.extend(page.items);
+        before = page.next.map(|next| next.parse().expect("a position"));
+        if before.is_none() {
             all.reverse();
             return all;
         }
-        all.extend(page);
     }
 }
 
 /// The register that changes come to, made by the core alone.
-fn replayed(changes: &[Value]) -> Vec<Value> {
+fn replayed(changes: &[ChangeShown]) -> Vec<Value> {
     let mut register = Register::default();
-    for change in changes.iter().filter(|change| change["kind"] == "register") {
-        let lines =
-            change["lines"].as_array().expect("lines").iter().filter(|line| line.get("note").is_none());
-        let lines: Vec<Change> = lines.map(|line| line::from_json(line).expect("a line")).collect();
-        register.apply(&lines, &[], None).expect("was valid");
+    for change in changes.iter().filter(|change| change.kind == "register") {
+        let entries: Vec<Entry> =
+            change.lines.iter().map(|line| Entry::from_json(line).expect("an entry")).collect();
+        register.fold(&entries).expect("follows");
     }
-    let mut lines: Vec<Value> = register.lines().collect();
+    // What was deleted is told by no list.
+    let gone = |line: &Value| line.get("state").is_some_and(|state| state == "deleted");
+    let mut lines: Vec<Value> = register.lines().filter(|line| !gone(line)).collect();
     lines.sort_by_key(ToString::to_string);
     lines
 }
 
-fn positions(changes: &[Value]) -> Vec<i64> {
-    changes.iter().filter_map(|change| change["position"].as_i64()).collect()
+fn positions(changes: &[ChangeShown]) -> Vec<i64> {
+    changes.iter().map(|change| change.position).collect()
 }
 
 // -- an axe --------------------------------------------------------------------------------------
@@ -90,8 +93,7 @@ async fn under_the_axe(service: &Service, round: u64, wait: u64, axe: impl FnOnc
             let lines = format!(
                 "{{\"entity\":\"{name}\",\"tenants\":[\"north\"]}}\n{{\"grant\":{{\"role\":\"deckhand\",\"to\":\"{name}\",\"at\":\"tenant:north\"}}}}"
             );
-            let request = service.http().post(format!("{}/api/v1/register", service.url));
-            let request = request.bearer_auth(&service.operator).body(lines);
+            let request = service.loading(&lines);
             tokio::spawn(async move {
                 let response = request.send().await.ok()?;
                 (response.status() == 200).then_some(name)
@@ -216,6 +218,7 @@ async fn without_its_database_it_answers_says_its_age_refuses_writes_and_comes_b
         request.bearer_auth(&service.operator).json(&question).send()
     };
     cluster.stop().expect("stops");
+    drop(cluster);
     let gone = Instant::now();
     let (mut aged, mut shut) = (false, false);
     while gone.elapsed() < Duration::from_secs(6) {
@@ -325,7 +328,8 @@ async fn a_stream_of_changes_is_taken_up_where_it_broke_off() {
     let client = ostrog_client::Client::new(&second.url, &second.operator).expect("a client");
     assert_eq!(load(&first, TENANT).await.0, 200);
     let mut seen = Vec::new();
-    let mut stream = client.follow(Some(0)).await.expect("streams");
+    let mut last = From::Now;
+    let mut stream = client.follow(&From::After(0)).await.expect("streams");
     for round in 0..6 {
         let line = format!("{{\"entity\":\"user:n{round}\"}}");
         let (status, written) = load(if round % 2 == 0 { &first } else { &second }, &line).await;
@@ -333,10 +337,12 @@ async fn a_stream_of_changes_is_taken_up_where_it_broke_off() {
         let position = written["position"].as_str().and_then(|text| text.rsplit('.').next()?.parse().ok());
         while seen.last() != position.as_ref() {
             let next = tokio::time::timeout(Duration::from_secs(5), stream.next()).await.expect("in time");
-            seen.push(next.expect("reads").expect("goes on")["position"].as_i64().expect("a number"));
+            let next = next.expect("reads").expect("goes on");
+            seen.push(next.change.position);
+            last = From::Event(next.id);
         }
         // Broken off, and taken up again.
-        stream = client.follow(seen.last().copied()).await.expect("streams");
+        stream = client.follow(&last).await.expect("streams");
     }
     assert_eq!(seen, (1..=i64::try_from(seen.len()).expect("few")).collect::<Vec<_>>());
     drop((stream, first, second));
@@ -384,7 +390,8 @@ async fn histories_on_two_nodes_are_those_of_the_core() {
     let mut model = Register::default();
     let parse =
         |text: &str| -> Vec<Change> { text.lines().map(|text| line::parse(text).expect("a line")).collect() };
-    model.apply(&parse(start), &[&policy], None).expect("valid");
+    let policies = [&policy];
+    model.apply(&parse(start), Checks::of(&policies)).expect("valid");
     let mut dice = Dice(5);
     let (mut kept, mut refused) = (0, 0);
     for _ in 0..250 {
@@ -392,7 +399,9 @@ async fn histories_on_two_nodes_are_those_of_the_core() {
         let batch = batch.join("\n");
         let node = if dice.below(2) == 0 { &first } else { &second };
         let (status, told) = load(node, &batch).await;
-        let expected = model.apply(&parse(&batch), &[&policy], Some(jiff::Timestamp::now()));
+        let now = Some(jiff::Timestamp::now());
+        let checks = Checks { policies: &policies, now, sight: &Sight::Everything };
+        let expected = model.apply(&parse(&batch), checks);
         assert_eq!(status == 200, expected.is_ok(), "{batch}\n{told}\n{expected:?}");
         if status == 200 { kept += 1 } else { refused += 1 }
     }
@@ -420,8 +429,7 @@ async fn histories_on_two_nodes_are_those_of_the_core() {
 async fn at_once(nodes: [&Service; 2], texts: Vec<String>) -> Vec<u16> {
     let requests = texts.into_iter().enumerate().map(|(at, text)| {
         let service = nodes[at % 2];
-        let request = service.http().post(format!("{}/api/v1/register", service.url));
-        let request = request.bearer_auth(&service.operator).body(text).send();
+        let request = service.loading(&text).send();
         tokio::spawn(async move { request.await.expect("an answer").status().as_u16() })
     });
     let requests: Vec<_> = requests.collect();
@@ -839,6 +847,7 @@ async fn a_write_that_expects_something_else_changes_nothing() {
     // A stream goes on past what is refused, and tells of each line.
     let lines = "{\"entity\":\"user:s1\"}\nnonsense\n\n{\"entity\":\"vessel:s\",\"within\":\"tenant:nowhere\"}\n{\"entity\":\"user:s2\"}";
     let request = service.http().post(format!("{}/api/v1/register/stream", service.url));
+    let request = request.header("content-type", "application/x-ndjson");
     let (status, told) = service.send(request.bearer_auth(&service.operator).body(lines)).await;
     let told: Vec<Value> = told
         .as_str()

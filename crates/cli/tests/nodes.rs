@@ -10,12 +10,7 @@ use support::{Service, folder};
 const TENANT: &str = "{\"entity\":\"tenant:north\"}\n{\"entity\":\"user:ines\",\"tenants\":[\"north\"]}\n{\"entity\":\"vessel:a\",\"within\":\"tenant:north\"}";
 
 async fn load(service: &Service, lines: &str) -> (u16, serde_json::Value) {
-    let request = service
-        .http()
-        .post(format!("{}/api/v1/register", service.url))
-        .bearer_auth(&service.operator)
-        .body(lines.to_owned());
-    service.send(request).await
+    service.send(service.loading(lines)).await
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -114,7 +114,7 @@ impl Cluster {
     ///
     /// # Errors
     /// If it does not stop.
-    pub fn stop(self) -> Result<()> {
+    pub fn stop(&self) -> Result<()> {
         let data = self.data();
         self.run("pg_ctl", &["-D", text(&data), "-m", "fast", "-w", "stop"]).map(|_| ())
     }

@@ -4,7 +4,7 @@ use crate::journal::Kind;
 use crate::workspace::Write;
 use crate::{Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
-pub use ostrog_wire::keys::{Detail, Right};
+pub use ostrog_wire::keys::{Detail, ENDPOINTS, Right};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
@@ -32,7 +32,7 @@ pub struct Making {
     pub until: Option<Timestamp>,
     /// How much answers tell.
     pub detail: Detail,
-    /// Which endpoints it may call; none: all of its kind.
+    /// Which endpoints an application's key may call.
     pub endpoints: Vec<String>,
     /// Types of other applications it may ask about.
     pub types: Vec<String>,
@@ -44,13 +44,16 @@ impl Making {
     /// A key that does all its kind can, without an end.
     pub fn whole(kind: KeyKind, name: &str) -> Making {
         let owner = Right { role: "owner".to_owned(), at: "everywhere".to_owned() };
-        let rights = if kind == KeyKind::Operator { vec![owner] } else { Vec::new() };
+        let (rights, endpoints) = match kind {
+            KeyKind::Operator => (vec![owner], Vec::new()),
+            KeyKind::Application(_) => (Vec::new(), ENDPOINTS.map(str::to_owned).to_vec()),
+        };
         Making {
             kind,
             name: name.to_owned(),
             until: None,
             detail: Detail::Full,
-            endpoints: Vec::new(),
+            endpoints,
             types: Vec::new(),
             rights,
         }

@@ -3,6 +3,9 @@
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
+/// What an application's key can be kept to.
+pub const ENDPOINTS: [&str; 4] = ["evaluation", "evaluations", "search", "activation"];
+
 /// How much an answer tells the holder of a key.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

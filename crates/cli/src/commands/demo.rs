@@ -1,6 +1,6 @@
 //! `ostrog demo`: the port of Sorrel Bay on loopback, from files built into the program.
 
-use super::serve::{MAX_STALE, log_to_stderr, stop_signal, told};
+use super::serve::{MAX_STALE, keep_running, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
@@ -58,7 +58,10 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
     let start = folder.clone();
     let cluster =
         tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
+    let cluster = Arc::new(cluster);
+    let guard = tokio::spawn(keep_running(Arc::clone(&cluster)));
     let done = serve_demo(&cluster, args.port, shell).await;
+    guard.abort();
     cluster.stop()?;
     done.map(|()| YES)
 }

@@ -217,9 +217,10 @@ fn broken_off(
     error: ostrog_client::Error,
 ) -> Failure {
     let last = before.last().map_or(0, |(line, _)| line + 1);
+    let in_force = format!("{} up to line {last} are in force", counted(before.len(), "line"));
     let kept = match before.len() {
-        0 => "nothing before it was changed".to_owned(),
-        _ => format!("{} up to line {last} are in force", counted(before.len(), "line")),
+        0 => "nothing was changed".to_owned(),
+        _ => format!("{in_force}, the rest is not"),
     };
     match &error {
         ostrog_client::Error::Refused(problem) if problem.status == 422 => {
@@ -228,18 +229,18 @@ fn broken_off(
                 format!("{}:{}  {}", file.display(), at.map_or(0, |(line, _)| line + 1), part.detail)
             };
             let told: Vec<String> = problem.errors.iter().map(line).collect();
-            Failure::input(format!("{}\n{kept}, the rest is not", told.join("\n")))
+            Failure::input(format!("{}\n{kept}", told.join("\n")))
         }
         ostrog_client::Error::Refused(_) => {
             let failure = Failure::from(error);
-            Failure { message: format!("{}\n{kept}, the rest is not", failure.message), ..failure }
+            Failure { message: format!("{}\n{kept}", failure.message), ..failure }
         }
         _ => {
             // What was sent last may have arrived all the same.
             let first = chunk.first().map_or(0, |(line, _)| line + 1);
             let failure = Failure::from(error);
             let message = format!(
-                "{}\n{kept}; whether those from line {first} on are is not known: load the file again, which changes nothing twice",
+                "{}\n{in_force}; whether those from line {first} on are is not known: load the file again, which changes nothing twice",
                 failure.message
             );
             Failure { message, ..failure }

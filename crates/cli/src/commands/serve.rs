@@ -41,6 +41,9 @@ pub struct Args {
     charter: Option<PathBuf>,
 }
 
+/// How often it is looked whether the private database runs.
+const WATCH: Duration = Duration::from_secs(1);
+
 /// How long a node answers from memory unless anything says another.
 pub const MAX_STALE: Duration = Duration::from_secs(15 * 60);
 
@@ -70,16 +73,35 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
             let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder))
                 .await
                 .map_err(Failure::unreachable)??;
-            (cluster.database("ostrog").await?, Some(cluster))
+            (cluster.database("ostrog").await?, Some(Arc::new(cluster)))
         }
     };
+    let guard = cluster.clone().map(|cluster| tokio::spawn(keep_running(cluster)));
     let done =
         serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref(), max_stale, args.new_owner)
             .await;
-    if let Some(cluster) = cluster {
+    if let (Some(cluster), Some(guard)) = (cluster, guard) {
+        guard.abort();
         cluster.stop()?;
     }
     done.map(|()| YES)
+}
+
+/// Starts the private database again whenever it is gone.
+pub async fn keep_running(cluster: Arc<Cluster>) {
+    loop {
+        tokio::time::sleep(WATCH).await;
+        if cluster.is_running() {
+            continue;
+        }
+        tracing::warn!("the private database is gone; starting it again");
+        let gone = Arc::clone(&cluster);
+        match tokio::task::spawn_blocking(move || gone.revive()).await {
+            Ok(Ok(())) => tracing::info!("the private database runs again"),
+            Ok(Err(error)) => tracing::error!(%error, "the private database does not start"),
+            Err(error) => tracing::error!(%error, "the private database was not started"),
+        }
+    }
 }
 
 async fn serve_on(

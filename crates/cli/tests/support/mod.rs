@@ -2,6 +2,7 @@
 //! own.
 #![allow(dead_code, reason = "each test file uses what it needs")]
 
+use ostrog_client::Client;
 use serde_json::{Value, json};
 use std::io::{BufRead as _, BufReader};
 use std::os::unix::fs::PermissionsExt as _;
@@ -121,6 +122,18 @@ impl Service {
         let mut command = ostrog();
         command.env("OSTROG_URL", &self.url).env("OSTROG_KEY", &self.operator);
         command
+    }
+
+    /// A typed client with the operator's key.
+    pub fn client(&self) -> Client {
+        Client::new(&self.url, &self.operator).expect("an address")
+    }
+
+    /// A load of register lines.
+    pub fn loading(&self, lines: &str) -> reqwest::RequestBuilder {
+        let request = self.http.post(format!("{}/api/v1/register", self.url));
+        let request = request.header("content-type", "application/x-ndjson");
+        request.bearer_auth(&self.operator).body(lines.to_owned())
     }
 
     pub async fn get(&self, path: &str) -> (u16, Value) {

@@ -23,6 +23,7 @@ use ostrog_core::prelude::{Engine, Policy, Request, World, explain, with_scratch
 use ostrog_core::value::parse_time;
 use ostrog_wire::questions::{AskAnswer, AskedOf, BlankAnswer, BlankOptions, QuestionRequest};
 use serde::Serialize;
+use serde_json::Value;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -49,7 +50,7 @@ pub async fn ask(
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
     let would_take = question.would_take;
-    pose(&app, operator, question, move |asking, of| {
+    pose(&app, operator, About::One, question, move |asking, of| {
         let asked = asking.request.resolve(asking.engine(), asking.now);
         let asked = asked.map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
         let (decision, explanation) = with_scratch(|scratch| explain(asking.engine(), &asked, scratch));
@@ -83,7 +84,7 @@ pub async fn actions(
     operator: Operator,
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
-    blank(&app, operator, question, |asking, _, _| {
+    blank(&app, operator, About::One, question, |asking, _, _| {
         told::actions(asking.engine(), &asking.request, asking.now)
     })
     .await
@@ -100,7 +101,7 @@ pub async fn reach(
     operator: Operator,
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
-    blank(&app, operator, question, |asking, beside, go_on| {
+    blank(&app, operator, About::Many, question, |asking, beside, go_on| {
         let limit = beside.limit.unwrap_or(MAX_ITEMS).min(MAX_ITEMS);
         let at = (beside.under.as_deref(), beside.after.as_deref(), Some(limit));
         told::reach(asking.engine(), &asking.request, at, asking.now, go_on)
@@ -119,7 +120,7 @@ pub async fn holders(
     operator: Operator,
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
-    blank(&app, operator, question, |asking, beside, go_on| {
+    blank(&app, operator, About::One, question, |asking, beside, go_on| {
         told::holders(asking.engine(), &asking.request, beside.through, asking.now, go_on)
     })
     .await
@@ -138,7 +139,7 @@ pub async fn rows(
 ) -> Result<Response, Problem> {
     // A filter tells of rows of all tenants.
     operator.need(Permission::RegisterRead)?;
-    blank(&app, operator, question, |asking, beside, go_on| {
+    blank(&app, operator, About::Many, question, |asking, beside, go_on| {
         told::rows(asking.engine(), &asking.request, beside.columns.as_ref(), asking.now, go_on)
     })
     .await
@@ -155,7 +156,7 @@ pub async fn hints(
     operator: Operator,
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
-    blank(&app, operator, question, |asking, beside, go_on| {
+    blank(&app, operator, About::Many, question, |asking, beside, go_on| {
         told::hints(asking.engine(), &beside.application, &asking.request, asking.now, go_on)
     })
     .await
@@ -189,11 +190,12 @@ impl Asking<'_> {
 async fn blank<T: Serialize>(
     app: &App,
     operator: Operator,
+    about: About,
     mut question: QuestionRequest,
     ask: impl FnOnce(&Asking<'_>, &BlankOptions, &mut dyn FnMut() -> bool) -> Result<T, NotTold> + Send + 'static,
 ) -> Result<Response, Problem> {
     let beside = std::mem::take(&mut question.beside);
-    pose(app, operator, question, move |asking, of| {
+    pose(app, operator, about, question, move |asking, of| {
         let mut go_on = || asking.ticket.goes_on();
         let answer = ask(asking, &beside, &mut go_on).map_err(|why| match why {
             NotTold::BrokenOff => Problem::timeout(format!("{why}.")),
@@ -229,20 +231,36 @@ async fn text(
 
 /// A tenant's operator asks about what lies in the tenant: what is not there and what lies elsewhere
 /// answer alike.
-fn is_theirs(operator: &Operator, question: &QuestionRequest) -> Result<(), Problem> {
+fn is_theirs(operator: &Operator, question: &QuestionRequest, about: About) -> Result<(), Problem> {
     let facts = operator.facts()?;
+    if facts.is_everything() {
+        return Ok(());
+    }
+    let within = || question.resource_properties.get("within").and_then(Value::as_str);
     match &question.resource {
-        _ if facts.is_everything() => Ok(()),
         Some(resource) if facts.find(resource).is_some() => Ok(()),
         Some(resource) => Err(Problem::not_found(format!("{resource} is not registered."))),
-        None => Ok(()),
+        None if about == About::Many => Ok(()),
+        // A new one, in the tenant.
+        None if within().is_some_and(|outer| facts.find(outer).is_some()) => Ok(()),
+        None => operator.need(Permission::RegisterRead),
     }
+}
+
+/// What a question is about.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum About {
+    /// One resource, registered or new.
+    One,
+    /// Those that are found.
+    Many,
 }
 
 /// Asks, of what is live or supposed, beside the threads that answer decisions.
 async fn pose<T: Serialize>(
     app: &App,
     operator: Operator,
+    about: About,
     question: QuestionRequest,
     ask: impl FnOnce(&Asking<'_>, AskedOf) -> Result<T, Problem> + Send + 'static,
 ) -> Result<Response, Problem> {
@@ -257,7 +275,7 @@ async fn pose<T: Serialize>(
         return Err(Problem::malformed(format!("At most {MAX_SUPPOSED} facts are supposed at a time.")));
     }
     operator.decisions(Permission::RegisterRead)?;
-    is_theirs(&operator, &question)?;
+    is_theirs(&operator, &question, about)?;
     let text = text(&operator, &question).await?;
     let key = operator.key_id().to_owned();
     let work = move |ticket: &Ticket| {

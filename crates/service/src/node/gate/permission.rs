@@ -115,3 +115,13 @@ impl FromIterator<Permission> for Permissions {
         Permissions(all.into_iter().fold(0, |set, one| set | 1 << one as u32))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_kept_to_what_there_is() {
+        assert_eq!(Permission::OF_APPLICATIONS.map(Permission::name), ostrog_wire::keys::ENDPOINTS);
+    }
+}
