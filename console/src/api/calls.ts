@@ -80,7 +80,7 @@ export const api = {
   signOut: () => call<void>('DELETE', '/api/v1/session'),
   signedIn: () => call<SignedIn>('GET', '/api/v1/session'),
   status: () => call<Status>('GET', '/api/v1/status'),
-  changes: (limit: number, about?: string) => call<Change[]>('GET', withQuery('/api/v1/changes', { limit, about, brief: 'true' })),
+  changes: (limit: number, about?: string) => call<Page<Change>>('GET', withQuery('/api/v1/changes', { limit, about, brief: 'true' })),
   asked: () => call<AskedLately>('GET', '/api/v1/asked'),
 
   model: (draft?: string) => call<Model>('GET', withQuery('/api/v1/model', { draft })),

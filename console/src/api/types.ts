@@ -15,8 +15,8 @@ export type RevisionText = S['RevisionText']
 export type File = S['File']
 
 export type RegisterLine = Record<string, unknown>
-export type Change = Narrow<S['ChangeShown'], { lines: RegisterLine[]; count?: number }>
-export type Written = Narrow<S['WrittenShown'], { changed: RegisterLine[] }>
+export type Change = Narrow<S['ChangeShown'], { lines: RegisterLine[]; count?: number; digest?: string }>
+export type Written = Narrow<S['Written'], { changed: RegisterLine[] }>
 
 export type Model = S['Model']
 export type TypeShown = S['TypeShown']
@@ -27,7 +27,7 @@ export type Grid = S['Grid']
 export type GridRow = S['Row']
 export type Cell = S['Cell']
 export type How = Cell['how']
-export type Reached = S['Reached']
+export type Reached = S['RoleReach']
 
 export type Value3 = 'true' | 'false' | 'undetermined'
 export type StationKind = 'subject' | 'group' | 'grant' | 'place' | 'role' | 'rule' | 'permission'
@@ -47,7 +47,7 @@ export interface Proposal {
   context?: [string, unknown]
   property?: [string, unknown]
 }
-export type Asked = Narrow<S['Asked'], { explanation: Explanation; 'would-take'?: Take | null }>
+export type Asked = Narrow<S['AskAnswer'], { explanation: Explanation; 'would-take'?: Take | null }>
 /** The answer to a question with a blank. */
 export interface Listed<T> {
   items: T[]
@@ -74,7 +74,7 @@ export interface HolderTold {
 export type AskedLately = S['AskedLately']
 export type Presence = S['PresenceShown']
 export type RehearsalText = S['RehearsalText']
-export type Ran = Narrow<S['RanShown'], { progress?: [number, number]; state: 'running' | 'held' | 'failed' | 'broken-off' }>
+export type Ran = Narrow<S['RunShown'], { progress?: [number, number]; state: 'running' | 'held' | 'failed' | 'broken-off' }>
 export type CaseAsked = S['CaseAsked']
 export type CaseShown = Narrow<S['CaseShown'], { case: KeptCase }>
 export interface KeptCase {

@@ -130,10 +130,10 @@ async function remove() {
   </section>
   <section v-if="history.data.value" class="sheet below" aria-labelledby="history">
     <h2 id="history">Its history</h2>
-    <p v-if="!history.data.value.length" class="soft">No change names it.</p>
+    <p v-if="!history.data.value.items.length" class="soft">No change names it.</p>
     <table v-else class="rows">
       <tbody>
-        <tr v-for="change in history.data.value" :key="change.position"><td>{{ change.position }}</td><td>{{ moment(change.at) }}</td><td>{{ change.actor }}</td><td>{{ told(change, name) }}</td></tr>
+        <tr v-for="change in history.data.value.items" :key="change.position"><td>{{ change.position }}</td><td>{{ moment(change.at) }}</td><td>{{ change.actor }}</td><td>{{ told(change, name) }}</td></tr>
       </tbody>
     </table>
   </section>

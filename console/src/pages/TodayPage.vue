@@ -98,8 +98,10 @@ onMounted(() => {
     </section>
     <section class="sheet" aria-labelledby="register">
       <h2 id="register">Register</h2>
-      <p class="large">{{ counted(live.entities, 'entity', 'entities') }}</p>
-      <p>{{ counted(live.grants, 'grant') }}</p>
+      <template v-if="live.entities != null && live.grants != null">
+        <p class="large">{{ counted(live.entities, 'entity', 'entities') }}</p>
+        <p>{{ counted(live.grants, 'grant') }}</p>
+      </template>
       <p class="soft">at position {{ live.position }}; the database {{ live.database ? 'answers' : 'does not answer' }}</p>
     </section>
     <section v-if="model.data.value" class="sheet" aria-labelledby="charter">
@@ -119,13 +121,13 @@ onMounted(() => {
     <h2 id="changes">Last changes</h2>
     <FailureNote v-if="changes.error.value" :error="changes.error.value" />
     <p v-else-if="!changes.data.value" class="soft">Reading the changes …</p>
-    <p v-else-if="!changes.data.value.length">Nothing has changed yet. Load a register, or give somebody a role.</p>
+    <p v-else-if="!changes.data.value.items.length">Nothing has changed yet. Load a register, or give somebody a role.</p>
     <table v-else class="rows">
       <thead>
         <tr><th scope="col">Position</th><th scope="col">When</th><th scope="col">By</th><th scope="col">What</th></tr>
       </thead>
       <tbody>
-        <tr v-for="change in changes.data.value" :key="change.position">
+        <tr v-for="change in changes.data.value.items" :key="change.position">
           <td class="number">{{ change.position }}</td>
           <td>{{ moment(change.at) }}</td>
           <td>{{ change.actor }}</td>

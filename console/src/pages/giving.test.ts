@@ -96,7 +96,7 @@ it('writes an entity only as it was read, and deletes it when asked twice', asyn
   answers['GET /api/v1/entities/user%3Aines'] = { entity: { entity: 'user:ines', attributes: { clearance: 3 } }, grants: [], groups: [], tag: '"t1"' }
   answers['GET /api/v1/entities/user%3Aines/around'] = { outer: [], contents: [], inside: [], namers: [] }
   answers['GET /api/v1/holdings'] = { items: [], total: 0, from: [] }
-  answers['GET /api/v1/changes'] = []
+  answers['GET /api/v1/changes'] = { items: [], next: null }
   const page = await open(EntityPage, '/register/of/user:ines')
   const field = page.find('textarea[name=line]')
   await field.setValue('{"attributes": {')

@@ -39,6 +39,7 @@ const empty: Record<string, unknown> = {
   grants: { items: [] },
   'tenant-roles': { items: [] },
   holdings: { items: [], total: 0, from: [] },
+  changes: { items: [], next: null },
   rehearsal: { files: [], findings: [], number: 0 },
 }
 

@@ -25,7 +25,8 @@ export function lasting(seconds: number): string {
 /** What a change did, in one sentence; of one that did much, first what it did to `about`. */
 export function told(change: Change, about?: string): string {
   const note = change.lines.find((line) => 'note' in line)?.note
-  const lines = change.lines.filter((line) => Object.keys(line).join() !== 'note')
+  // The numbers that are given next are the journal's own.
+  const lines = change.lines.filter((line) => !['note', 'next'].includes(Object.keys(line).join()))
   const names = (line: RegisterLine) => about && JSON.stringify(line).includes(JSON.stringify(about))
   const [first, ...more] = [...lines.filter(names), ...lines.filter((line) => !names(line))]
   if (!first) return change.kind

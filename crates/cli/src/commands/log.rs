@@ -4,7 +4,9 @@ use super::Global;
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use crate::table;
+use ostrog_core::register::journal::Entry;
 use ostrog_wire::changes::{ChangeQuery, ChangeShown};
+use serde_json::Value;
 
 /// Longest that is shown of a line.
 const LONGEST: usize = 100;
@@ -53,12 +55,18 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
 
 /// The first line of a change, and how many more there are.
 pub fn summary(change: &ChangeShown) -> String {
-    let first = change.lines.first().map_or_else(String::new, |line| {
+    // The numbers that are given next, and the reason, are not what was changed.
+    let beside = |line: &&Value| matches!(Entry::from_json(line), Ok(Entry::Next(_) | Entry::Note(_)));
+    let besides = change.lines.iter().filter(beside).count();
+    let first = change.lines.iter().find(|line| !beside(line)).map_or_else(String::new, |line| {
         let text = line.to_string();
         match text.char_indices().nth(LONGEST) {
             Some((end, _)) => format!("{}…", &text[..end]),
             None => text,
         }
     });
-    if change.count > 1 { format!("{first} and {} more", change.count - 1) } else { first }
+    match change.count - besides {
+        0 | 1 => first,
+        many => format!("{first} and {} more", many - 1),
+    }
 }
