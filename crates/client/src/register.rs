@@ -65,8 +65,8 @@ impl Client {
     ///
     /// # Errors
     /// If there is none of this id, or the service cannot be reached.
-    pub async fn end_grant(&self, id: &str, note: &NoteQuery) -> Result<Written> {
-        self.delete(&["grants", id], note).await
+    pub async fn end_grant(&self, id: &str, note: Option<&str>) -> Result<Written> {
+        self.delete(&["grants", id], &noted(note)).await
     }
 
     /// Activations, soonest end first.
@@ -89,8 +89,8 @@ impl Client {
     ///
     /// # Errors
     /// If there is none of this id.
-    pub async fn deactivate(&self, id: &str, note: &NoteQuery) -> Result<Written> {
-        self.delete(&["activations", id], note).await
+    pub async fn deactivate(&self, id: &str, note: Option<&str>) -> Result<Written> {
+        self.delete(&["activations", id], &noted(note)).await
     }
 
     /// Roles that tenants made.
@@ -113,8 +113,8 @@ impl Client {
     ///
     /// # Errors
     /// If there is none.
-    pub async fn end_tenant_role(&self, tenant: &str, key: &str, note: &NoteQuery) -> Result<Written> {
-        self.delete(&["tenant-roles", tenant, key], note).await
+    pub async fn end_tenant_role(&self, tenant: &str, key: &str, note: Option<&str>) -> Result<Written> {
+        self.delete(&["tenant-roles", tenant, key], &noted(note)).await
     }
 
     /// Sets and removes facts, all or none.
@@ -133,4 +133,8 @@ impl Client {
         let request = self.managing(Method::POST, &["register"])?.query(query);
         answer(request.header("content-type", "application/x-ndjson").body(lines)).await
     }
+}
+
+fn noted(note: Option<&str>) -> NoteQuery {
+    NoteQuery { note: note.map(str::to_owned) }
 }

@@ -45,7 +45,7 @@ async fn it_asks_in_the_shape_of_the_protocol() {
     let client = Client::new(&format!("{address}/"), " key-text \n").expect("an address");
     let answer =
         client.evaluate("user:ines", "manifest:release", Some("manifest:m:204")).await.expect("an answer");
-    assert!(answer.decision && answer.context["reason"] == "role:inspector");
+    assert!(answer.decision && answer.context.reason.as_deref() == Some("role:inspector"));
     let asked = asked.join().expect("asked");
     assert!(asked.starts_with("POST /access/v1/evaluation HTTP/1.1\r\n"), "{asked}");
     assert!(asked.to_lowercase().contains("authorization: bearer key-text\r\n"));
@@ -83,7 +83,7 @@ async fn everything_but_an_answer_is_an_error_and_never_an_allow() {
     let (address, _) = answers("422 Unprocessable Entity", problem);
     let error = Client::new(&address, "k")
         .expect("an address")
-        .end_grant("g-1", "a mistake")
+        .end_grant("g-1", Some("a mistake"))
         .await
         .expect_err("is refused");
     let Error::Refused(problem) = &error else { panic!("{error:?}") };

@@ -5,6 +5,8 @@
 //! one from the start, and one that was loaded from what the first had written down half way.
 //! `OSTROG_HISTORIES` says how many; `cargo xtask soak` asks a million.
 
+#![allow(clippy::disallowed_methods, reason = "how long the search runs is set from outside")]
+
 use ostrog_core::charter;
 use ostrog_core::prelude::*;
 use ostrog_core::register::change::Checks;
@@ -374,7 +376,6 @@ fn the_register_is_the_fold_of_its_journal(#[case] part: u64) {
     for seed in (0..histories()).filter(|seed| seed % 2 == part) {
         history(seed, &mut tally);
     }
-    println!("{tally:?}");
     let all =
         ["entity", "deleted", "grant", "grant ended", "activation", "activation ended", "role", "role ended"];
     for what in all.into_iter().chain(["next", "nothing", "refused"]) {

@@ -14,7 +14,7 @@ mod port;
 use axum::routing::post;
 use axum::{Json, Router};
 use ostrog_core::prelude::{Sources, line};
-use ostrog_service::node::{By, Node, Wanted};
+use ostrog_service::node::Node;
 use ostrog_service::{App, router};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
@@ -170,7 +170,7 @@ async fn main() {
     let store = Store::open(&cluster.database("bench").await.expect("a database")).await.expect("opens");
     let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
     let sources = Sources::single("bench.toml", CHARTER);
-    node.put_live(sources, "bench", By::host("bench")).await.expect("goes live");
+    node.put_live(sources, "bench", "bench").await.expect("goes live");
     let users = std::env::var("OSTROG_BENCH_USERS").ok().and_then(|text| text.parse().ok()).unwrap_or(USERS);
     let facts = port::facts(users);
     let load = Instant::now();
@@ -180,13 +180,11 @@ async fn main() {
     entities.sort_by_key(|text| !text.contains("{\"entity\":\"user:"));
     for chunk in entities.chunks(10_000).chain(grants.chunks(10_000)) {
         let changes = chunk.iter().map(|text| line::parse(text).expect("a line")).collect();
-        node.change(changes, By::host("bench"), Wanted::default()).await.expect("is valid");
+        node.load_of_host(changes, "bench").await.expect("is valid");
     }
     let load = load.elapsed();
-    let (key, _) = node
-        .new_key(Making::whole(KeyKind::Application("quay".to_owned()), "bench"), "bench")
-        .await
-        .expect("a key");
+    let making = Making::whole(KeyKind::Application("quay".to_owned()), "bench");
+    let key = node.new_key_of_host(making, "bench").await.expect("a key");
     let service = listen(router(App::new(Arc::clone(&node), "http://127.0.0.1"))).await;
     let bare_service =
         listen(Router::new().route("/bare", post(bare)).route("/bare-batch", post(bare_batch))).await;
@@ -243,26 +241,16 @@ async fn main() {
     let start = Instant::now();
     let other = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
     let start = start.elapsed();
-    {
-        let state = other.state();
-        let register = state.live.as_ref().expect("is live").world.register();
-        println!(
-            "a start with {} facts: {start:.1?}, {:.1} bytes a fact",
-            register.fact_count(),
-            register.size_bytes() as f64 / register.fact_count() as f64
-        );
-    }
+    println!("a start with {} lines: {start:.1?}", facts.lines.len());
     tokio::spawn(Arc::clone(&other).follow());
     tokio::time::sleep(Duration::from_millis(500)).await;
     let mut seen = Vec::new();
     for round in 0..200 {
         let text = format!("{{\"entity\":\"user:u1\",\"attributes\":{{\"clearance\":{}}}}}", round % 10);
-        let mut positions = other.positions();
-        let written =
-            node.change(vec![line::parse(&text).expect("a line")], By::host("bench"), Wanted::default());
-        let written = written.await.expect("is valid");
+        let changes = vec![line::parse(&text).expect("a line")];
+        let written = node.load_of_host(changes, "bench").await.expect("is valid");
         let start = Instant::now();
-        positions.wait_for(|at| *at >= written.position).await.expect("goes on");
+        other.wait_for(&written.to_string(), None).await.expect("goes on");
         seen.push(start.elapsed());
     }
     seen.sort_unstable();

@@ -5,7 +5,7 @@ use crate::exit::{Code, Failure, YES};
 use crate::pages;
 use crate::shell::Shell;
 use crate::table::{self, Column};
-use ostrog_wire::register::{Grant, GrantLine, GrantQuery, NoteQuery};
+use ostrog_wire::register::{Grant, GrantLine, GrantQuery};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
@@ -77,7 +77,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             table::print(shell, &grants, columns);
         }
         Command::End { id, note } => {
-            register::tell(&client.end_grant(&id, &NoteQuery { note: Some(note) }).await?, shell);
+            register::tell(&client.end_grant(&id, Some(&note)).await?, shell);
         }
     }
     Ok(YES)

@@ -181,7 +181,7 @@ async fn load(client: &Client, file: &Path, check: bool, shell: &Shell) -> Resul
             Ok(written) => written,
             Err(error) => {
                 bar.abandon();
-                return Err(broken_off(file, (&lines[..before], chunk), error));
+                return Err(broken_off(file, &lines[..before], chunk, error));
             }
         };
         loaded.changed += written.changed.len();
@@ -210,10 +210,14 @@ struct Loaded {
     checked_only: bool,
 }
 
+/// A line and how many are before it.
+type Numbered<'t> = (usize, &'t str);
+
 /// Why a load ended before its end, by the line of the file, and how much of it is in force.
 fn broken_off(
     file: &Path,
-    (before, chunk): (&[(usize, &str)], &[(usize, &str)]),
+    before: &[Numbered<'_>],
+    chunk: &[Numbered<'_>],
     error: ostrog_client::Error,
 ) -> Failure {
     let last = before.last().map_or(0, |(line, _)| line + 1);

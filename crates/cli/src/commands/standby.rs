@@ -8,7 +8,7 @@ use crate::shell::Shell;
 use crate::table::{self, Column};
 use jiff::{SignedDuration, Timestamp};
 use ostrog_client::Client;
-use ostrog_wire::register::{Activation, ActivationQuery, ActivationRequest, GrantQuery, NoteQuery};
+use ostrog_wire::register::{Activation, ActivationQuery, ActivationRequest, GrantQuery};
 use serde_json::Map;
 
 #[derive(Debug, clap::Subcommand)]
@@ -90,7 +90,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             register::tell(&client.activate(&asked).await?, shell);
         }
         Command::End { id } => {
-            register::tell(&client.deactivate(&id, &NoteQuery::default()).await?, shell);
+            register::tell(&client.deactivate(&id, None).await?, shell);
         }
     }
     Ok(YES)

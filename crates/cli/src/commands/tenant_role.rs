@@ -4,7 +4,7 @@ use super::{Global, register};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use crate::table;
-use ostrog_wire::register::{NoteQuery, TenantQuery, TenantRole};
+use ostrog_wire::register::{TenantQuery, TenantRole};
 use ostrog_wire::strict;
 use serde::Deserialize;
 use std::path::PathBuf;
@@ -70,7 +70,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             register::tell(&client.put_tenant_role(&role).await?, shell);
         }
         Command::Remove { key, tenant } => {
-            register::tell(&client.end_tenant_role(&tenant, &key, &NoteQuery::default()).await?, shell);
+            register::tell(&client.end_tenant_role(&tenant, &key, None).await?, shell);
         }
     }
     Ok(YES)

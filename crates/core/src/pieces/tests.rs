@@ -16,9 +16,10 @@ fn dice(seed: u64) -> impl FnMut(u32) -> u32 {
 #[test]
 fn lists_hold_what_vectors_hold_in_every_copy_and_rooms_are_used_again() {
     type Small = Lists<u32, 100>;
+    type Model = Vec<(List, Vec<u32>)>;
     let mut lists = Small::default();
     let mut held = vec![(List::default(), Vec::new()); 40];
-    let mut copies: Vec<(Small, Vec<(List, Vec<u32>)>)> = Vec::new();
+    let mut copies: Vec<(Small, Model)> = Vec::new();
     let mut below = dice(7);
     for round in 0..20_000 {
         let (list, model) = &mut held[below(40) as usize];
