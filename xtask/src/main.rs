@@ -16,7 +16,8 @@ const USAGE: &str = "cargo xtask TASK
 
   demo [ARGS]   install what is missing, build, and serve the demo on loopback
   test          install what is missing, and pass every check and test
-  soak [N]      ask the independent evaluator N charters' worth of questions (100,000)
+  soak [N]      ask the independent evaluator N charters' worth of questions (100,000), and fold the
+                journals of ten times as many histories
   mutate [TEXT] switch off each guard against a wrong allow or proof; a test must fail
   fuzz [SECS]   feed mangled texts to every reader, so long each (60)
   bench         measure decisions against a check written by hand
@@ -80,11 +81,14 @@ fn test() -> Result<()> {
     Ok(())
 }
 
-/// Both evaluators, for as long as it takes.
+/// Both evaluators, and registers beside the folds of their journals, for as long as it takes.
 fn soak(charters: &str) -> Result<()> {
+    let histories = charters.parse::<u64>()?.saturating_mul(10);
     let mut command = std::process::Command::new(std::env::var_os("CARGO").unwrap_or_else(|| "cargo".into()));
-    command.args(["test", "--release", "--package", "ostrog-core", "--test", "oracle", "--", "--nocapture"]);
-    run::run(command.env("OSTROG_ORACLE_CASES", charters).current_dir(run::root()))
+    command.args(["test", "--release", "--package", "ostrog-core", "--test", "oracle", "--test", "journal"]);
+    command.args(["--", "--nocapture"]);
+    command.env("OSTROG_ORACLE_CASES", charters).env("OSTROG_HISTORIES", histories.to_string());
+    run::run(command.current_dir(run::root()))
 }
 
 /// Mangled texts, for so many seconds each reader.

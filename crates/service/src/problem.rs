@@ -89,6 +89,11 @@ impl Problem {
         &self.0.detail
     }
 
+    /// The things wrong, one by one.
+    pub fn errors(&self) -> &[wire::ProblemPart] {
+        &self.0.errors
+    }
+
     /// The document.
     pub fn into_document(self) -> wire::Problem {
         *self.0

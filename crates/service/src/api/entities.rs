@@ -1,6 +1,6 @@
 //! Entities: found, read, written and deleted, and the members of groups.
 
-use super::register::{MAX_PAGE, written};
+use super::register::{MAX_PAGE, ended, written};
 use super::told;
 use crate::App;
 use crate::body::{InPath, Params, StrictJson};
@@ -191,7 +191,7 @@ pub async fn delete_entity(
 ) -> Result<Json<Written>, Problem> {
     let expected = expected(&operator, &headers, name.clone());
     let change = Change::Delete { name, contents: query.contents };
-    written(operator.change(vec![change], None, Conditions { expected, ..Conditions::default() }).await)
+    ended(operator.change(vec![change], None, Conditions { expected, ..Conditions::default() }).await)
 }
 
 /// What a caller expects of an entity, by its preconditions (RFC 9110, 13.1): compared with what they

@@ -1,6 +1,6 @@
 //! Grants, and activations of those on standby.
 
-use super::register::{MAX_PAGE, written};
+use super::register::{MAX_PAGE, ended, written};
 use super::told;
 use crate::App;
 use crate::body::{InPath, Params, StrictJson};
@@ -109,7 +109,7 @@ pub async fn end_grant(
     Params(query): Params<NoteQuery>,
 ) -> Result<Json<Written>, Problem> {
     let note = note(query)?;
-    written(operator.change(vec![Change::EndGrant(id)], note, Conditions::default()).await)
+    ended(operator.change(vec![Change::EndGrant(id)], note, Conditions::default()).await)
 }
 
 /// Grants on standby that are active, or will be, soonest end first.
@@ -184,5 +184,5 @@ pub async fn deactivate(
     Params(query): Params<NoteQuery>,
 ) -> Result<Json<Written>, Problem> {
     let note = note(query)?;
-    written(operator.change(vec![Change::EndActivation(id)], note, Conditions::default()).await)
+    ended(operator.change(vec![Change::EndActivation(id)], note, Conditions::default()).await)
 }

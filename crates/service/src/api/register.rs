@@ -24,6 +24,18 @@ pub fn written(changed: Result<Changed, Problem>) -> Result<Json<Written>, Probl
     Ok(Json(Written { position, digest, changed: entries.iter().map(|entry| entry.to_json()).collect() }))
 }
 
+/// What ending one thing came to: where there is none of that name, the address leads to nothing.
+pub fn ended(changed: Result<Changed, Problem>) -> Result<Json<Written>, Problem> {
+    let is_missing = |problem: &Problem| {
+        let mut codes = problem.errors().iter().map(|part| part.code.as_deref().unwrap_or_default());
+        problem.status() == 422 && codes.all(|code| matches!(code, "not-found" | "not-registered"))
+    };
+    written(changed.map_err(|problem| match is_missing(&problem) {
+        true => Problem::not_found(problem.detail()).with(problem.errors().to_vec()),
+        false => problem,
+    }))
+}
+
 fn conditions(query: &LoadQuery) -> Conditions {
     Conditions { check_only: query.check, at: query.at, ..Conditions::default() }
 }

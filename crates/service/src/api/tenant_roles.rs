@@ -1,7 +1,7 @@
 //! Roles that tenants made.
 
 use super::grants::note;
-use super::register::written;
+use super::register::{ended, written};
 use super::told;
 use crate::App;
 use crate::body::{InPath, Params, StrictJson};
@@ -68,5 +68,5 @@ pub async fn end_tenant_role(
 ) -> Result<Json<Written>, Problem> {
     let note = note(query)?;
     let change = Change::EndTenantRole(made_role_name(&tenant, &key));
-    written(operator.change(vec![change], note, Conditions::default()).await)
+    ended(operator.change(vec![change], note, Conditions::default()).await)
 }

@@ -375,7 +375,8 @@ fn invalid(refusals: &[Refusal]) -> Problem {
         })
         .collect();
     let first = parts.first().map_or_else(String::new, |part| part.detail.clone());
-    Problem::invalid(format!("Nothing was changed: {first}.")).with(parts)
+    let end = if first.ends_with('?') { "" } else { "." };
+    Problem::invalid(format!("Nothing was changed: {first}{end}")).with(parts)
 }
 
 /// A change as it is made now: an activation begins when it is made, unless it says when.

@@ -118,9 +118,8 @@ impl Asking<'_> {
             }
             Change::TenantRole(line) => one(RegisterRoles, self.tenant(&full_tenant(&line.tenant))),
             Change::EndTenantRole(name) => {
-                let made = self.register.sym(name).and_then(|key| self.register.made_role(key));
-                let tenant = made.map(|role| role.tenant).filter(|id| self.sight.names(self.register, *id));
-                one(RegisterRoles, tenant.and_then(|tenant| tenant_of(self.register, tenant)))
+                let tenant = split_made_role(name).map(|(tenant, _)| full_tenant(tenant));
+                one(RegisterRoles, tenant.and_then(|tenant| self.tenant(&tenant)))
             }
             Change::Retract(retraction) => match retraction {
                 Retraction::Attribute { entity, .. }

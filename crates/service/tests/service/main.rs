@@ -1,0 +1,16 @@
+//! The service in process: its paths called as a connection would call them, over a database of its own.
+//!
+//! - [`table`]: every operation, by every kind of caller;
+//! - [`worlds`]: two registers that differ only in what a caller may not read answer alike;
+//! - [`shapes`]: what is sent, well and badly;
+//! - [`bounds`]: what one caller costs others, and what ends;
+//! - [`connections`]: what holds before there is a request.
+
+#![allow(clippy::disallowed_methods, reason = "a service has a clock")]
+
+mod bounds;
+mod connections;
+mod shapes;
+mod support;
+mod table;
+mod worlds;
