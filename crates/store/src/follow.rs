@@ -69,6 +69,8 @@ impl Store {
         // The pool waits for seconds where nobody listens; a try of one's own is refused at once.
         sqlx::PgConnection::connect_with(&self.pool.connect_options()).await?.close().await?;
         let mut listener = PgListener::connect_with(&self.pool).await?;
+        // A lost connection is told at once, not after seconds of trying to have it back.
+        listener.eager_reconnect(false);
         listener.listen(CHANNEL).await?;
         Ok(Bell(listener))
     }

@@ -42,7 +42,7 @@ impl Node {
                 && self.is_home().await
             {
                 while self.keep_step().await {
-                    if self.away.swap(false, Ordering::Relaxed) {
+                    if self.away.send_replace(false) {
                         tracing::info!("the database is back; in step with it again");
                     }
                     self.let_go();
@@ -56,7 +56,7 @@ impl Node {
                     }
                 }
             }
-            if !self.away.swap(true, Ordering::Relaxed) {
+            if !self.away.send_replace(true) {
                 tracing::warn!("the database cannot be followed; answering from memory");
             }
             tokio::time::sleep(AGAIN).await;
@@ -253,15 +253,17 @@ impl Node {
         self.in_step.lock().unwrap_or_else(PoisonError::into_inner).elapsed()
     }
 
-    /// Refuses a write at once if the database did not answer when it was last looked at: those that
-    /// wait for each other would else wait for it one by one.
-    pub(super) fn reachable(&self) -> Result<(), Problem> {
-        if self.away.load(Ordering::Relaxed) {
-            return Err(Problem::unavailable(
-                "The database cannot be reached; nothing was changed. Try again.",
-            ));
+    /// Begins a write, unless the database did not answer when it was last looked at, or is gone while
+    /// this waits for it: those that wait for each other would else wait for it one by one.
+    pub(super) async fn begin_write(&self) -> Result<Write, Problem> {
+        let mut away = self.away.subscribe();
+        tokio::select! {
+            biased;
+            _ = away.wait_for(|away| *away) => {
+                Err(Problem::unavailable("The database cannot be reached; nothing was changed. Try again."))
+            }
+            write = self.store.begin_write() => Ok(write?),
         }
-        Ok(())
     }
 
     /// Refuses if memory may be too old to answer from.

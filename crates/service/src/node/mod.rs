@@ -53,7 +53,7 @@ pub struct Node {
     /// When memory was last known to be in step with the database.
     in_step: Mutex<Instant>,
     /// Whether the database did not answer when it was last looked at.
-    away: AtomicBool,
+    away: watch::Sender<bool>,
     /// The database may hold a write that memory does not: look before the next one.
     doubtful: AtomicBool,
     /// What of the database cannot be read, if that is so.
@@ -83,7 +83,7 @@ impl Node {
             started: Timestamp::now(),
             used: Mutex::default(),
             in_step: Mutex::new(Instant::now()),
-            away: AtomicBool::new(false),
+            away: watch::Sender::new(false),
             doubtful: AtomicBool::new(false),
             unreadable: Mutex::default(),
             max_stale,

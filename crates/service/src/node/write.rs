@@ -118,8 +118,7 @@ impl Node {
         conditions: &Conditions,
     ) -> Result<Done, Problem> {
         let _one = self.writing.lock().await;
-        self.reachable()?;
-        let mut write = self.store.begin_write().await?;
+        let mut write = self.begin_write().await?;
         self.catch_up(&write).await?;
         let view = self.view();
         if let Some(at) = conditions.at.filter(|at| *at != view.position) {
@@ -178,15 +177,14 @@ impl Node {
         self.lanes.writes.run("writes", FOR_A_WRITE, work).await
     }
 
-    /// Commits. If it is not known whether that happened, memory is read anew.
+    /// Commits. If it is not known whether that happened, memory is read anew before the next write, and
+    /// by whoever follows: the caller does not wait for a database that may be gone.
     async fn commit(&self, write: Write) -> Result<i64, Problem> {
         match write.commit().await {
             Ok(position) => Ok(position),
             Err(error) => {
                 self.doubtful.store(true, Ordering::Relaxed);
-                if self.reload().await.is_err() {
-                    tracing::warn!("whether the last write was kept will be known when the database is back");
-                }
+                tracing::warn!(%error, "whether the last write was kept is known once the database answers");
                 Err(error.into())
             }
         }
@@ -219,8 +217,7 @@ impl Node {
 
     async fn roll_out_now(&self, what: Rollout, author: &Author) -> Result<RevisionInfo, Problem> {
         let _one = self.writing.lock().await;
-        self.reachable()?;
-        let mut write = self.store.begin_write().await?;
+        let mut write = self.begin_write().await?;
         self.catch_up(&write).await?;
         let now = Timestamp::now();
         let (before_it, before_that) = write.live_and_before().await?;
@@ -316,8 +313,7 @@ impl Node {
         work: impl for<'w> FnOnce(&'w mut Write, Timestamp) -> Recording<'w, T> + Send,
     ) -> Result<T, Problem> {
         let _one = self.writing.lock().await;
-        self.reachable()?;
-        let mut write = self.store.begin_write().await?;
+        let mut write = self.begin_write().await?;
         self.catch_up(&write).await?;
         let before = write.position();
         let done = work(&mut write, Timestamp::now()).await?;
