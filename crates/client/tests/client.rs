@@ -70,7 +70,10 @@ async fn anonymous_and_new_ones_have_no_id() {
 
 #[tokio::test]
 async fn names_are_encoded_in_addresses() {
-    let (address, asked) = answers("200 OK", r#"{"entity":{"entity":"user:x"},"groups":[],"grants":[],"contents":[],"tag":"","position":1}"#);
+    let (address, asked) = answers(
+        "200 OK",
+        r#"{"entity":{"entity":"user:x"},"groups":[],"grants":[],"contents":[],"tag":"","position":1}"#,
+    );
     let client = Client::new(&address, "k").expect("an address");
     client.entity("user:../a?b#c/é").await.expect("an answer");
     let asked = asked.join().expect("asked");

@@ -1,6 +1,7 @@
 //! One thing and what stands around it: what it lies within, what lies in it, who stands in a
 //! relation to it, and what that confers.
 
+use super::entities::first;
 use super::told;
 use crate::App;
 use crate::body::InPath;
@@ -52,12 +53,12 @@ fn surroundings(facts: Facts<'_>, seen: Seen<'_>) -> Around {
     let mut namers = Vec::new();
     for (namer, relation) in seen.namers() {
         *named_by.entry(relation).or_default() += 1;
-        if namers.len() < MAX_NAMES {
-            namers.push(Namer { name: namer.name().to_owned(), relation: relation.to_owned() });
-        }
+        namers.push((namer.name(), relation));
     }
-    let mut inside: Vec<Outer> = seen.contents().take(MAX_NAMES).map(|inner| frame(&inner)).collect();
-    inside.sort_by(|a, b| a.name.cmp(&b.name));
+    first(&mut namers, MAX_NAMES);
+    namers.sort_unstable();
+    let mut inside: Vec<_> = seen.contents().map(|inner| (inner.name(), inner)).collect();
+    first(&mut inside, MAX_NAMES);
     let nearest = seen.outer().next();
     Around {
         name: seen.name().to_owned(),
@@ -65,10 +66,13 @@ fn surroundings(facts: Facts<'_>, seen: Seen<'_>) -> Around {
         outer: seen.outer().map(|outer| frame(&outer)).collect(),
         siblings: nearest.map_or(0, |outer| outer.contents().len().saturating_sub(1)),
         contents: counted(contents),
-        inside,
+        inside: inside.iter().map(|(_, inner)| frame(inner)).collect(),
         relations: relations(facts, seen),
         named_by: counted(named_by),
-        namers,
+        namers: namers
+            .into_iter()
+            .map(|(name, relation)| Namer { name: name.to_owned(), relation: relation.to_owned() })
+            .collect(),
         grants: seen.grants_here(),
     }
 }

@@ -69,8 +69,15 @@ fn attribute_wanted(text: &str) -> Result<(String, Value), Problem> {
     Ok((name.to_owned(), serde_json::from_str(value).unwrap_or_else(|_| value.into())))
 }
 
+/// The names of the first so many: in an order of their own, and not in that of what became of others.
+pub fn first_names<'s>(all: impl Iterator<Item = Seen<'s>>, limit: usize) -> Vec<String> {
+    let mut found: Vec<(&str, ())> = all.map(|seen| (seen.name(), ())).collect();
+    first(&mut found, limit);
+    found.into_iter().map(|(name, ())| name.to_owned()).collect()
+}
+
 /// Leaves the first so many by name, in order; gives where the next page begins, if there is one.
-fn first<T>(found: &mut Vec<(&str, T)>, limit: usize) -> Option<String> {
+pub fn first<T>(found: &mut Vec<(&str, T)>, limit: usize) -> Option<String> {
     let more = found.len() > limit;
     if more {
         // Without ordering all of them.
@@ -98,15 +105,15 @@ pub async fn entity(
     let work = move |_: &crate::lanes::Ticket| {
         let facts = operator.facts()?;
         let seen = facts.find(&name).ok_or_else(|| missing(facts, &name))?;
-        let names =
-            |all: &mut dyn Iterator<Item = Seen<'_>>| all.map(|seen| seen.name().to_owned()).collect();
+        let mut grants: Vec<_> = seen.grants().collect();
+        grants.sort_unstable_by_key(|grant| grant.id);
         let tag = seen.tag();
         let shown = EntityShown {
             tag: tag.clone(),
             entity: seen.line(),
-            groups: names(&mut seen.groups()),
-            grants: seen.grants().map(|grant| facts.grant_line(&grant)).collect(),
-            contents: names(&mut seen.contents().take(MAX_PAGE)),
+            groups: first_names(seen.groups(), usize::MAX),
+            grants: grants.iter().map(|grant| facts.grant_line(grant)).collect(),
+            contents: first_names(seen.contents(), MAX_PAGE),
             position: operator.position_number(),
         };
         Ok(([(header::ETAG, tag)], Json(shown)).into_response())

@@ -72,14 +72,31 @@ when = "resource.length > 200"
 permissions = ["vessel:view"]
 "#;
 
+/// A database server of its own.
+pub struct Server {
+    pub cluster: Cluster,
+    _folder: TempDir,
+}
+
+impl Server {
+    pub async fn start() -> Arc<Server> {
+        let folder = tempfile::tempdir().expect("a folder");
+        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))
+            .expect("can be opened");
+        let data = folder.path().join("data");
+        let cluster = tokio::task::spawn_blocking(move || Cluster::start(&data)).await.expect("ran");
+        Arc::new(Server { cluster: cluster.expect("starts"), _folder: folder })
+    }
+}
+
 /// A node over a database of its own.
 pub struct Service {
     pub app: App,
     pub node: Arc<Node>,
     pub store: Store,
-    pub cluster: Arc<Cluster>,
+    pub server: Arc<Server>,
     router: Router,
-    _folder: TempDir,
+    following: tokio::task::JoinHandle<()>,
 }
 
 /// What a call came to.
@@ -120,26 +137,27 @@ impl std::fmt::Display for Answer {
 
 impl Service {
     pub async fn start(lines: &[Value]) -> Service {
-        let folder = tempfile::tempdir().expect("a folder");
-        std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))
-            .expect("can be opened");
-        let data = folder.path().join("data");
-        let cluster =
-            tokio::task::spawn_blocking(move || Cluster::start(&data)).await.expect("ran").expect("starts");
-        Service::on(Arc::new(cluster), folder, lines).await
+        Service::on(&Server::start().await, "service", lines).await
     }
 
-    async fn on(cluster: Arc<Cluster>, folder: TempDir, lines: &[Value]) -> Service {
-        let url = cluster.database("service").await.expect("a database");
+    pub async fn on(server: &Arc<Server>, database: &str, lines: &[Value]) -> Service {
+        let url = server.cluster.database(database).await.expect("a database");
         let store = Store::open(&url).await.expect("opens");
         let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
         let sources = Sources::single("charter.toml", CHARTER);
         node.put_live(sources, "first", "test").await.unwrap_or_else(|why| panic!("{}", why.detail()));
-        tokio::spawn(Arc::clone(&node).follow());
+        let following = tokio::spawn(Arc::clone(&node).follow());
         let app = App::new(Arc::clone(&node), "http://ostrog.example");
-        let service = Service { router: router(app.clone()), app, node, store, cluster, _folder: folder };
+        let router = router(app.clone());
+        let service = Service { app, node, store, server: Arc::clone(server), router, following };
         service.load(lines).await;
         service
+    }
+
+    /// Lets go of the database.
+    pub async fn close(&self) {
+        self.following.abort();
+        self.store.close().await;
     }
 
     /// Loads lines, whoever may or may not.

@@ -205,7 +205,7 @@ impl Batch<'_, '_> {
         for (at, change) in changes.iter().enumerate() {
             self.at = at;
             if let Change::Entity(line) = change {
-                match self.announce(&line.name) {
+                match self.announce(&line.name, line.merge) {
                     Ok(()) => {
                         self.later.insert(line.name.clone(), at);
                     }
@@ -224,7 +224,7 @@ impl Batch<'_, '_> {
     }
 
     /// Makes an entity that a line speaks of.
-    fn announce(&mut self, name: &str) -> Result<(), Wrong> {
+    fn announce(&mut self, name: &str, merge: bool) -> Result<(), Wrong> {
         let (kind, _) = split_entity(name)?;
         if crate::names::is_nobody(kind) {
             return Err(Wrong::Nobody { kind: kind.into() });
@@ -236,6 +236,12 @@ impl Batch<'_, '_> {
             }
         }
         match self.register.registered(name) {
+            // Where not everything is seen, what is not there and what is not seen are one: a fact is added
+            // to neither.
+            Some(id) if merge && !self.sees(id) => return Err(Wrong::NotRegistered(name.into())),
+            None if merge && !self.checks.sight.is_everything() => {
+                return Err(Wrong::NotRegistered(name.into()));
+            }
             None => self.create(name, kind),
             Some(id) if !self.sees(id) => return Err(Wrong::Taken(name.into())),
             Some(_) => {}
