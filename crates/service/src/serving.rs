@@ -32,11 +32,8 @@ use tower::ServiceExt as _;
 const MAX_CONNECTIONS: usize = 4_096;
 /// Files that are not connections: the database's, the program's own.
 const OTHER_FILES: usize = 128;
-/// How long the header of a request may take.
-const HEADER: Duration = Duration::from_secs(30);
-/// How long a connection may be idle, and how often that is looked at.
-const IDLE: Duration = Duration::from_secs(60);
-const SWEEP: Duration = Duration::from_secs(5);
+/// How often it is looked for connections that have been idle too long, as a part of how long they may be.
+const SWEEPS: u32 = 12;
 /// Largest header, in bytes.
 const MAX_HEADER: usize = 32 << 10;
 /// Longest address, in bytes.
@@ -46,6 +43,24 @@ const MAX_AT_A_TIME: u32 = 64;
 /// How long open requests are waited for at the end.
 const FAREWELL: Duration = Duration::from_secs(10);
 
+/// What connections may take.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// How many there may be at a time.
+    pub connections: usize,
+    /// How long the header of a request may take.
+    pub header: Duration,
+    /// How long one may be idle.
+    pub idle: Duration,
+}
+
+impl Default for Limits {
+    /// As many connections as the system lets the program have files, and not more than 4096.
+    fn default() -> Limits {
+        Limits { connections: room(), header: Duration::from_secs(30), idle: Duration::from_secs(60) }
+    }
+}
+
 /// Serves until `stop` resolves, then answers what is open and returns.
 ///
 /// # Errors
@@ -53,13 +68,14 @@ const FAREWELL: Duration = Duration::from_secs(10);
 pub async fn serve(
     listener: TcpListener,
     app: App,
+    limits: Limits,
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> io::Result<()> {
-    let connections = Arc::new(Connections::new(room()));
+    let connections = Arc::new(Connections::new(limits));
     let node = Arc::clone(&app.node);
     let router = router(app);
     let mut stop = std::pin::pin!(stop);
-    let mut sweep = tokio::time::interval(SWEEP);
+    let mut sweep = tokio::time::interval(limits.idle / SWEEPS);
     loop {
         let stream = tokio::select! {
             _ = sweep.tick() => {
@@ -106,15 +122,16 @@ fn room() -> usize {
 
 /// Serves one connection to its end.
 async fn serve_one(stream: TcpStream, connection: Connection, router: Router) {
+    let header = connection.connections.limits.header;
     let mut builder = auto::Builder::new(TokioExecutor::new());
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER).max_buf_size(MAX_HEADER);
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(header).max_buf_size(MAX_HEADER);
     builder
         .http2()
         .timer(TokioTimer::new())
         .max_concurrent_streams(MAX_AT_A_TIME)
         .max_header_list_size(u32::try_from(MAX_HEADER).unwrap_or(u32::MAX))
-        .keep_alive_interval(Some(HEADER))
-        .keep_alive_timeout(HEADER);
+        .keep_alive_interval(Some(header))
+        .keep_alive_timeout(header);
     let state = Arc::clone(&connection.state);
     let service = service_fn(|request: hyper::Request<Incoming>| {
         let busy = Busy::new(&state);
@@ -162,7 +179,7 @@ async fn answer(
 
 /// The connections that are open.
 struct Connections {
-    most: usize,
+    limits: Limits,
     open: Mutex<HashMap<u64, Arc<State>>>,
     next: AtomicU64,
     gone: Notify,
@@ -192,8 +209,8 @@ struct Connection {
 }
 
 impl Connections {
-    fn new(most: usize) -> Connections {
-        Connections { most, open: Mutex::default(), next: AtomicU64::new(0), gone: Notify::new() }
+    fn new(limits: Limits) -> Connections {
+        Connections { limits, open: Mutex::default(), next: AtomicU64::new(0), gone: Notify::new() }
     }
 
     fn open(&self) -> MutexGuard<'_, HashMap<u64, Arc<State>>> {
@@ -203,7 +220,7 @@ impl Connections {
     /// Adds one more, in place of the one that has been idle longest if there are too many; none if
     /// nobody is idle.
     fn add(self: &Arc<Self>) -> Option<Connection> {
-        if self.open().len() >= self.most && !self.make_room() {
+        if self.open().len() >= self.limits.connections && !self.make_room() {
             return None;
         }
         let state = Arc::new(State {
@@ -230,8 +247,9 @@ impl Connections {
 
     /// Asks those to go that have been idle for long.
     fn sweep(&self) {
-        let is_idle =
-            |state: &State| state.busy.load(Ordering::Relaxed) == 0 && state.since().elapsed() > IDLE;
+        let is_idle = |state: &State| {
+            state.busy.load(Ordering::Relaxed) == 0 && state.since().elapsed() > self.limits.idle
+        };
         self.open().retain(|_, state| {
             let idle = is_idle(state);
             if idle {

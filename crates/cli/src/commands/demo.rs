@@ -7,7 +7,7 @@ use ostrog_core::prelude::{Change, SourceFile, Sources, line};
 use ostrog_service::App;
 use ostrog_service::node::Node;
 use ostrog_service::problem::Problem;
-use ostrog_service::serving::serve;
+use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
@@ -119,7 +119,9 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
         shell.reveal(&line);
     }
     tokio::spawn(Arc::clone(&node).follow());
-    serve(listener, App::new(node, &address), stop_signal()).await.map_err(Failure::unreachable)?;
+    serve(listener, App::new(node, &address), Limits::default(), stop_signal())
+        .await
+        .map_err(Failure::unreachable)?;
     store.close().await;
     Ok(())
 }

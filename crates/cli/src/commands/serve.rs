@@ -7,7 +7,7 @@ use jiff::SignedDuration;
 use ostrog_service::App;
 use ostrog_service::node::Node;
 use ostrog_service::problem::Problem;
-use ostrog_service::serving::serve;
+use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
@@ -141,7 +141,7 @@ async fn serve_on(
     tracing::info!(%address, public_url, live = ?node.live_revision(), "serving");
     tokio::spawn(Arc::clone(&node).follow());
     let app = App::new(node, &public_url);
-    serve(listener, app, stop_signal()).await.map_err(Failure::unreachable)?;
+    serve(listener, app, Limits::default(), stop_signal()).await.map_err(Failure::unreachable)?;
     tracing::info!("stopped");
     store.close().await;
     Ok(())
