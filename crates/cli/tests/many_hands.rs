@@ -242,6 +242,12 @@ async fn without_its_database_it_answers_says_its_age_refuses_writes_and_comes_b
             .0,
         200
     );
+    let ready = |service: &Service| service.http().get(format!("{}/readyz", service.url)).send();
+    assert_eq!(ready(&service).await.expect("an answer").status(), 200);
+    assert_eq!(ready(&short).await.expect("an answer").status(), 503);
+    // What is read of memory that may be old says so.
+    let read = service.http().get(format!("{}/api/v1/entities", service.url)).bearer_auth(&service.operator);
+    assert!(read.send().await.expect("an answer").headers().contains_key("ostrog-stale"));
     let (status, problem) = load(&service, "{\"entity\":\"user:new\"}").await;
     assert_eq!((status, &problem["type"]), (503, &json!("urn:ostrog:problem:unavailable")), "{problem}");
     let cluster = Cluster::start(&data).expect("starts again");

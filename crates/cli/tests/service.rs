@@ -390,3 +390,67 @@ async fn the_description_covers_every_call_and_every_refusal() {
         (200, json!("ready\n"))
     );
 }
+
+#[tokio::test]
+async fn its_own_database_is_started_again_when_it_dies() {
+    let folder = folder();
+    let data = folder.path().join("data");
+    let service = Service::serve(&data, None);
+    let pid = data.join("postgresql/data/postmaster.pid");
+    let postmaster = |text: String| text.lines().next().and_then(|line| line.trim().parse().ok());
+    for round in 0..2 {
+        let running: u32 =
+            std::fs::read_to_string(&pid).ok().and_then(postmaster).expect("the database runs");
+        signal(running, "KILL");
+        // Decisions go on, and writes are taken again.
+        let asked = json!({ "subject": "anonymous", "permission": "tariff:view" });
+        assert_eq!(service.post(&service.operator, "/api/v1/ask", &asked).await.0, 200);
+        let start = std::time::Instant::now();
+        let line = format!("{{\"entity\":\"user:after-{round}\"}}");
+        while service.send(service.loading(&line)).await.0 != 200 {
+            assert!(start.elapsed().as_secs() < 30, "it is not started again");
+            tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_is_cut_without_a_word() {
+    let folder = folder();
+    let service = Service::serve(&folder.path().join("data"), None);
+    let vessels = 10_100;
+    let file = folder.path().join("many.ndjson");
+    let mut lines = vec!["{\"entity\":\"tenant:north\"}".to_owned()];
+    lines.push("{\"entity\":\"user:ines\",\"tenants\":[\"north\"]}".to_owned());
+    lines.extend(
+        (0..vessels).map(|at| format!("{{\"entity\":\"vessel:v{at}\",\"within\":\"tenant:north\"}}")),
+    );
+    lines.push("{\"entity\":\"vessel:bad\",\"within\":\"tenant:nowhere\"}".to_owned());
+    std::fs::write(&file, lines.join("\n")).expect("written");
+    // What is in force of a file of which a later part is refused.
+    let load = |service: &Service| service.ostrog().args(["register", "load"]).arg(&file).output();
+    let refused = load(&service).expect("runs");
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert_eq!(refused.status.code(), Some(3), "{told}");
+    let at = format!("many.ndjson:{}", lines.len());
+    assert!(told.contains(&at) && told.contains("10000 lines up to line 10000 are in force"), "{told}");
+    lines.pop();
+    std::fs::write(&file, lines.join("\n")).expect("written");
+    assert!(load(&service).expect("runs").status.success());
+    // A list longer than a page is whole, in every format and under every limit.
+    for (format, more) in [("ndjson", 0), ("csv", 1)] {
+        for limit in [&[][..], &["--limit", "50000"]] {
+            let mut reach = service.ostrog();
+            reach.args(["reach", "user:ines", "vessel:view", "--output", format]).args(limit);
+            let told = reach.output().expect("runs");
+            let text = String::from_utf8_lossy(&told.stdout);
+            let ours = text.lines().filter(|line| line.contains("vessel:v")).count();
+            let said = String::from_utf8_lossy(&told.stderr);
+            assert!(told.status.success(), "{format} {limit:?}: {said}");
+            assert_eq!((ours, text.lines().count()), (vessels, vessels + more), "{format} {limit:?}: {said}");
+        }
+    }
+    let mut reach = service.ostrog();
+    let few = reach.args(["reach", "user:ines", "vessel:view", "--output", "ndjson", "--limit", "7"]);
+    assert_eq!(String::from_utf8_lossy(&few.output().expect("runs").stdout).lines().count(), 7);
+}
