@@ -7,5 +7,6 @@ use anyhow::Result;
 pub fn run() -> Result<()> {
     run::cargo(&["bench", "--package", "ostrog-core", "--bench", "decision"])?;
     run::cargo(&["bench", "--package", "ostrog-store", "--bench", "recursive"])?;
-    run::cargo(&["bench", "--package", "ostrog-service", "--bench", "http"])
+    run::cargo(&["bench", "--package", "ostrog-service", "--bench", "http"])?;
+    run::cargo(&["bench", "--package", "ostrog-service", "--bench", "latency"])
 }

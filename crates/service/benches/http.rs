@@ -8,22 +8,21 @@
 )]
 #![allow(clippy::cast_possible_truncation, reason = "the numbers of a benchmark are small")]
 
+mod loaded;
 #[path = "../../core/benches/port/mod.rs"]
 mod port;
 
 use axum::routing::post;
 use axum::{Json, Router};
-use ostrog_core::prelude::{Sources, line};
+use loaded::Loaded;
+use ostrog_core::prelude::line;
+use ostrog_service::App;
 use ostrog_service::node::Node;
-use ostrog_service::{App, router};
-use ostrog_store::Store;
-use ostrog_store::cluster::Cluster;
-use ostrog_store::key::{KeyKind, Making};
-use port::{Asks, CHARTER};
+use ostrog_service::serving::{Limits, serve};
+use port::Asks;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::net::SocketAddr;
-use std::os::unix::fs::PermissionsExt as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
@@ -91,6 +90,7 @@ async fn bare_batch(Json(batch): Json<Evaluations>) -> Json<Value> {
     Json(json!({ "evaluations": answers }))
 }
 
+/// The bare handler, as `axum` serves it.
 async fn listen(router: Router) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let address = listener.local_addr().expect("an address");
@@ -164,32 +164,17 @@ async fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    let folder = tempfile::tempdir().expect("a folder");
-    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755)).expect("can be opened");
-    let cluster = Cluster::start(&folder.path().join("data")).expect("starts");
-    let store = Store::open(&cluster.database("bench").await.expect("a database")).await.expect("opens");
-    let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
-    let sources = Sources::single("bench.toml", CHARTER);
-    node.put_live(sources, "bench", "bench").await.expect("goes live");
-    let users = std::env::var("OSTROG_BENCH_USERS").ok().and_then(|text| text.parse().ok()).unwrap_or(USERS);
-    let facts = port::facts(users);
-    let load = Instant::now();
-    let (grants, mut entities): (Vec<_>, Vec<_>) =
-        facts.lines.iter().partition(|text| text.contains("\"grant\""));
-    // What is named comes before what names it.
-    entities.sort_by_key(|text| !text.contains("{\"entity\":\"user:"));
-    for chunk in entities.chunks(10_000).chain(grants.chunks(10_000)) {
-        let changes = chunk.iter().map(|text| line::parse(text).expect("a line")).collect();
-        node.load_of_host(changes, "bench").await.expect("is valid");
-    }
-    let load = load.elapsed();
-    let making = Making::whole(KeyKind::Application("quay".to_owned()), "bench");
-    let key = node.new_key_of_host(making, "bench").await.expect("a key");
-    let service = listen(router(App::new(Arc::clone(&node), "http://127.0.0.1"))).await;
+    let loaded = Loaded::new(USERS).await;
+    let Loaded { node, store, facts, users, took, .. } = &loaded;
+    let key = &loaded.application().await;
+    let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let service = listener.local_addr().expect("an address");
+    let app = App::new(Arc::clone(node), "http://127.0.0.1");
+    tokio::spawn(serve(listener, app, Limits::default(), std::future::pending()));
     let bare_service =
         listen(Router::new().route("/bare", post(bare)).route("/bare-batch", post(bare_batch))).await;
 
-    let asked = port::questions(&facts, users);
+    let asked = port::questions(facts, *users);
     let question = |(user, asks, place): &(u32, Asks, u32)| {
         let request = facts.request(*user, *asks, *place);
         let part = |name: &str| name.split_once(':').map(|(kind, id)| json!({ "type": kind, "id": id }));
@@ -198,7 +183,6 @@ async fn main() {
     };
     let singles: Vec<Value> = asked.iter().take(20_000).map(question).collect();
     let batches: Vec<Value> = singles.chunks(BATCH).map(|chunk| json!({ "evaluations": chunk })).collect();
-    let key = key.reveal();
 
     // Answers first.
     let mut stream = TcpStream::connect(service).await.expect("connects");
@@ -215,7 +199,7 @@ async fn main() {
             String::from_utf8_lossy(request)
         );
     }
-    println!("{} lines loaded through the service in {load:.1?}", facts.lines.len());
+    println!("{} lines loaded through the service in {took:.1?}", facts.lines.len());
     println!("{:>22}  {:>14}  {:>14}  {:>6}", "", "bare a second", "ostrog a second", "ratio");
     for (name, path, bare_path, bodies, each) in [
         ("evaluation", "/access/v1/evaluation", "/bare", &singles, 1),
@@ -258,6 +242,5 @@ async fn main() {
         "a write, seen by another node: {:.1?} at the median, {:.1?} at the worst",
         seen[100], seen[199]
     );
-    store.close().await;
-    cluster.stop().expect("stops");
+    loaded.end().await;
 }

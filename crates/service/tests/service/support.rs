@@ -94,7 +94,7 @@ pub struct Service {
     pub app: App,
     pub node: Arc<Node>,
     pub store: Store,
-    pub server: Arc<Server>,
+    _server: Arc<Server>,
     router: Router,
     following: tokio::task::JoinHandle<()>,
 }
@@ -149,7 +149,7 @@ impl Service {
         let following = tokio::spawn(Arc::clone(&node).follow());
         let app = App::new(Arc::clone(&node), "http://ostrog.example");
         let router = router(app.clone());
-        let service = Service { app, node, store, server: Arc::clone(server), router, following };
+        let service = Service { app, node, store, _server: Arc::clone(server), router, following };
         service.load(lines).await;
         service
     }
