@@ -30,19 +30,19 @@ pub mod serving;
 use axum::Router;
 use axum::extract::State;
 use axum::http::header::{CONTENT_TYPE, HOST};
-use axum::http::{HeaderName, StatusCode, Version};
-use axum::middleware::{Next, from_fn, from_fn_with_state};
+use axum::http::{HeaderName, HeaderValue, StatusCode, Version};
+use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse as _, Response};
 use axum::routing::get;
+use futures_util::FutureExt as _;
 use node::Node;
 use node::gate::Looks;
 use node::gate::session::Sessions;
 use problem::Problem;
+use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
-use tower_http::catch_panic::CatchPanicLayer;
-use tower_http::request_id::{MakeRequestId, PropagateRequestIdLayer, RequestId, SetRequestIdLayer};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 
@@ -51,9 +51,16 @@ const PATIENCE: Duration = Duration::from_secs(30);
 /// A node that has not heard from the database for longer says for how many seconds.
 const SOON: Duration = Duration::from_secs(3);
 
+/// What a call is named by, in its answer and in the log.
+const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+
 /// What every handler shares.
 #[derive(Clone, Debug)]
-pub struct App {
+pub struct App(Arc<Shared>);
+
+/// What an [`App`] leads to.
+#[derive(Debug)]
+pub struct Shared {
     /// The node.
     pub node: Arc<Node>,
     /// Console sessions.
@@ -68,12 +75,21 @@ pub struct App {
     pub room: body::Room,
     /// Room for what stays open.
     pub streams: Arc<api::Streams>,
+    /// Names of requests.
+    requests: Counted,
+}
+
+impl std::ops::Deref for App {
+    type Target = Shared;
+    fn deref(&self) -> &Shared {
+        &self.0
+    }
 }
 
 impl App {
     /// Shares a node under an address.
     pub fn new(node: Arc<Node>, public_url: &str) -> App {
-        App {
+        App(Arc::new(Shared {
             node,
             sessions: Arc::default(),
             public_url: public_url.trim_end_matches('/').into(),
@@ -81,7 +97,8 @@ impl App {
             jobs: Arc::default(),
             room: body::Room::default(),
             streams: Arc::default(),
-        }
+            requests: Counted::new(),
+        }))
     }
 }
 
@@ -98,7 +115,6 @@ pub fn description() -> utoipa::openapi::OpenApi {
 pub fn router(app: App) -> Router {
     let (calls, description) = paths().split_for_parts();
     let description: Arc<str> = description.to_json().unwrap_or_default().into();
-    let request_id = HeaderName::from_static("x-request-id");
     Router::new()
         .merge(calls)
         .merge(access::metadata(&app.public_url))
@@ -106,65 +122,60 @@ pub fn router(app: App) -> Router {
             "/api/v1/openapi.json",
             get(move || async move { ([(CONTENT_TYPE, "application/json")], description.to_string()) }),
         )
-        .layer(from_fn_with_state(app.clone(), stale))
         .route("/healthz", get(|| async { "alive\n" }))
         .route("/readyz", get(ready))
-        .with_state(app)
+        .with_state(app.clone())
         .merge(console::router())
         .fallback(|| async { Problem::not_found("There is nothing at this address.") })
         .method_not_allowed_fallback(|| async { Problem::wrong_method("This path has no such method.") })
-        .layer(from_fn(meet))
-        .layer(CatchPanicLayer::custom(|_: Box<dyn std::any::Any + Send>| {
-            tracing::error!("a handler panicked");
-            Problem::internal("The request was broken off; the log says why.").into_response()
-        }))
-        .layer(PropagateRequestIdLayer::new(request_id.clone()))
-        .layer(SetRequestIdLayer::new(request_id, Counted::new()))
+        .layer(from_fn_with_state(app, meet))
 }
 
-/// Names requests in logs: of which start of the program, and the how manieth since.
-#[derive(Clone)]
+/// Names requests: of which start of the program, and the how manieth since.
+#[derive(Debug)]
 struct Counted {
-    start: Arc<str>,
-    next: Arc<AtomicU64>,
+    start: String,
+    next: AtomicU64,
 }
 
 impl Counted {
     fn new() -> Counted {
         let start = format!("{:x}", jiff::Timestamp::now().as_microsecond());
-        Counted { start: start.into(), next: Arc::default() }
+        Counted { start, next: AtomicU64::new(0) }
     }
-}
 
-impl MakeRequestId for Counted {
-    fn make_request_id<B>(&mut self, _: &axum::http::Request<B>) -> Option<RequestId> {
+    fn next(&self) -> HeaderValue {
         let number = self.next.fetch_add(1, Ordering::Relaxed);
-        format!("{}-{number}", self.start).parse().ok().map(RequestId::new)
+        HeaderValue::try_from(format!("{}-{number}", self.start))
+            .unwrap_or_else(|_| HeaderValue::from_static("unnamed"))
     }
 }
 
-/// What holds of every call: one host is asked for, it has an end, and what it looked up is counted.
-async fn meet(mut request: axum::extract::Request, next: Next) -> Response {
-    let hosts = request.headers().get_all(HOST).iter().count();
-    if hosts > 1 || (hosts == 0 && request.version() == Version::HTTP_11) {
-        return Problem::malformed("A request has one Host header.").into_response();
-    }
+/// What holds of every call: it has a name, one host is asked for, it has an end, a panic is its own, what
+/// it looked up is counted, and whoever is answered from memory that may be old is told.
+async fn meet(State(app): State<App>, mut request: axum::extract::Request, next: Next) -> Response {
+    let name = request.headers().get(&REQUEST_ID).cloned().unwrap_or_else(|| app.requests.next());
     let looks = Looks::default();
-    request.extensions_mut().insert(looks.clone());
-    let mut response = match tokio::time::timeout(PATIENCE, next.run(request)).await {
-        Ok(response) => response,
-        Err(_) => Problem::timeout(
-            "The call took longer than 30 seconds; whether a write was made is in the changes.",
-        )
-        .into_response(),
+    let hosts = request.headers().get_all(HOST).iter().count();
+    let mut response = if hosts > 1 || (hosts == 0 && request.version() == Version::HTTP_11) {
+        Problem::malformed("A request has one Host header.").into_response()
+    } else {
+        request.extensions_mut().insert(looks.clone());
+        let answer = AssertUnwindSafe(next.run(request)).catch_unwind();
+        match tokio::time::timeout(PATIENCE, answer).await {
+            Ok(Ok(response)) => response,
+            Ok(Err(_)) => {
+                tracing::error!(request = ?name, "a handler panicked");
+                Problem::internal("The request was broken off; the log says why.").into_response()
+            }
+            Err(_) => Problem::timeout(
+                "The call took longer than 30 seconds; whether a write was made is in the changes.",
+            )
+            .into_response(),
+        }
     };
     response.extensions_mut().insert(looks);
-    response
-}
-
-/// Whoever is answered from memory that may be old is told.
-async fn stale(State(app): State<App>, request: axum::extract::Request, next: Next) -> Response {
-    let mut response = next.run(request).await;
+    response.headers_mut().insert(REQUEST_ID, name);
     let age = app.node.age();
     if age > SOON {
         response.headers_mut().insert("ostrog-stale", age.as_secs().into());

@@ -34,28 +34,103 @@ pub struct Edit {
     pub remove: Option<String>,
 }
 
+/// An edit that cannot be made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{at}{why}")]
+pub struct NotEdited {
+    /// Which edit, from 0.
+    pub edit: usize,
+    /// Its path with a colon behind, unless it is the path that is wrong.
+    at: String,
+    /// Why.
+    pub why: Uneditable,
+}
+
+/// Why a text cannot be changed so.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Uneditable {
+    /// Too many at a time.
+    #[error("at most {MAX_EDITS} edits at a time")]
+    TooMany,
+    /// A path without names, or with too many.
+    #[error("a path has 1 to {MAX_PATH} names")]
+    PathLength,
+    /// It ends where a name must follow.
+    #[error("the path is too short")]
+    PathEnds,
+    /// Nothing is there.
+    #[error("there is no such thing")]
+    Nothing,
+    /// A listed table that is not there.
+    #[error("there is no {table} {which}")]
+    NoSuch {
+        /// Such as `rule`.
+        table: String,
+        /// Its key or number.
+        which: String,
+    },
+    /// A list does not hold what is to be taken out.
+    #[error("{0} is not in the list")]
+    NotListed(String),
+    /// What stands there is something else.
+    #[error("{name} is not a {wanted}")]
+    IsNo {
+        /// The name.
+        name: String,
+        /// What it would have to be.
+        wanted: &'static str,
+    },
+    /// A file is no TOML.
+    #[error("{file} cannot be read: {why}")]
+    Unreadable {
+        /// Its path.
+        file: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// A file would grow too large.
+    #[error("{0} would be larger than {MAX_FILE_BYTES} bytes")]
+    TooLarge(String),
+    /// A value for which TOML has no form.
+    #[error("{0} cannot be written")]
+    NoValue(&'static str),
+}
+
+impl Uneditable {
+    fn is_no(name: &str, wanted: &'static str) -> Uneditable {
+        Uneditable::IsNo { name: name.to_owned(), wanted }
+    }
+
+    fn no_such(table: &str, which: &str) -> Uneditable {
+        Uneditable::NoSuch { table: table.to_owned(), which: which.to_owned() }
+    }
+}
+
+type Done<T = ()> = Result<T, Uneditable>;
+
 /// The text with changes made, one after the other.
 ///
 /// # Errors
 /// If a file is not TOML, a path leads nowhere, or a value cannot be written. Nothing is half done.
-pub fn edit(sources: &Sources, edits: &[Edit]) -> Result<Sources, String> {
+pub fn edit(sources: &Sources, edits: &[Edit]) -> Result<Sources, NotEdited> {
     if edits.len() > MAX_EDITS {
-        return Err(format!("at most {MAX_EDITS} edits at a time"));
+        return Err(NotEdited { edit: MAX_EDITS, at: String::new(), why: Uneditable::TooMany });
     }
     let mut files = sources.files().to_vec();
-    for one in edits {
+    for (edit, one) in edits.iter().enumerate() {
         if !(1..=MAX_PATH).contains(&one.path.len()) {
-            return Err(format!("a path has 1 to {MAX_PATH} names"));
+            return Err(NotEdited { edit, at: String::new(), why: Uneditable::PathLength });
         }
-        change(&mut files, one).map_err(|wrong| format!("{}: {wrong}", one.path.join(".")))?;
+        let at = || format!("{}: ", one.path.join("."));
+        change(&mut files, one).map_err(|why| NotEdited { edit, at: at(), why })?;
     }
     Ok(Sources::new(files))
 }
 
-fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
+fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Done {
     let at = match file_of(files, &edit.path)? {
         Some(at) => at,
-        None if edit.value.is_none() && edit.add.is_none() => return Err("there is no such thing".to_owned()),
+        None if edit.value.is_none() && edit.add.is_none() => return Err(Uneditable::Nothing),
         None => {
             files.push(SourceFile { path: "charter.toml".to_owned(), text: String::new() });
             files.len() - 1
@@ -69,7 +144,7 @@ fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
     set(document.as_table_mut(), &edit.path, value.as_ref(), 1)?;
     let text = document.to_string();
     if text.len() > MAX_FILE_BYTES {
-        return Err(format!("{} would be larger than {MAX_FILE_BYTES} bytes", files[at].path));
+        return Err(Uneditable::TooLarge(files[at].path.clone()));
     }
     files[at].text = text.trim_start_matches('\n').to_owned();
     // What was written must be read again as it was meant.
@@ -77,9 +152,9 @@ fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Result<(), String> {
 }
 
 /// The list at a path with something added, or without something.
-fn listed(document: &DocumentMut, edit: &Edit) -> Result<Option<Json>, String> {
+fn listed(document: &DocumentMut, edit: &Edit) -> Done<Option<Json>> {
     let mut at: Option<&dyn TableLike> = Some(document.as_table());
-    let (last, outer) = edit.path.split_last().ok_or("the path is too short")?;
+    let (last, outer) = edit.path.split_last().ok_or(Uneditable::PathEnds)?;
     let mut names = outer.iter();
     while let (Some(table), Some(name)) = (at, names.next()) {
         at = match table.get(name) {
@@ -97,7 +172,7 @@ fn listed(document: &DocumentMut, edit: &Edit) -> Result<Option<Json>, String> {
         let before = list.len();
         list.retain(|item| item != removed);
         if list.len() == before {
-            return Err(format!("{removed} is not in the list"));
+            return Err(Uneditable::NotListed(removed.clone()));
         }
     }
     list.extend(
@@ -110,15 +185,15 @@ fn listed(document: &DocumentMut, edit: &Edit) -> Result<Option<Json>, String> {
     Ok((!list.is_empty()).then(|| list.into()))
 }
 
-fn parse(file: &SourceFile) -> Result<DocumentMut, String> {
+fn parse(file: &SourceFile) -> Done<DocumentMut> {
     file.text.parse().map_err(|error: toml_edit::TomlError| {
-        let what = error.message().lines().next().unwrap_or("broken TOML").to_owned();
-        format!("{} cannot be read: {what}", file.path)
+        let why = error.message().lines().next().unwrap_or("broken TOML").to_owned();
+        Uneditable::Unreadable { file: file.path.clone(), why }
     })
 }
 
 /// The file that has what a path names; else the last that has something of its kind; else the first.
-fn file_of(files: &[SourceFile], path: &[String]) -> Result<Option<usize>, String> {
+fn file_of(files: &[SourceFile], path: &[String]) -> Done<Option<usize>> {
     let mut like = None;
     for (at, file) in files.iter().enumerate() {
         let document = parse(file)?;
@@ -147,8 +222,8 @@ fn index(all: &ArrayOfTables, name: &str) -> Option<usize> {
 /// Tables that are listed wherever they stand.
 const LISTED: [&str; 6] = ["rule", "separation", "route", "affordance", "clause", "confer"];
 
-fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: usize) -> Result<(), String> {
-    let (name, rest) = path.split_first().ok_or("the path is too short")?;
+fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: usize) -> Done {
+    let (name, rest) = path.split_first().ok_or(Uneditable::PathEnds)?;
     if !rest.is_empty() && LISTED.contains(&name.as_str()) {
         return set_listed(table, name, rest, value);
     }
@@ -166,31 +241,26 @@ fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: 
         table.insert(name, Item::Table(new));
     }
     let next = table.get_mut(name).and_then(Item::as_table_like_mut);
-    set(next.ok_or_else(|| format!("{name} is not a table"))?, rest, value, depth + 1)
+    set(next.ok_or_else(|| Uneditable::is_no(name, "table"))?, rest, value, depth + 1)
 }
 
-fn set_listed(
-    table: &mut dyn TableLike,
-    name: &str,
-    rest: &[String],
-    value: Option<&Json>,
-) -> Result<(), String> {
-    let (which, rest) = rest.split_first().ok_or("the path is too short")?;
+fn set_listed(table: &mut dyn TableLike, name: &str, rest: &[String], value: Option<&Json>) -> Done {
+    let (which, rest) = rest.split_first().ok_or(Uneditable::PathEnds)?;
     if table.get(name).is_none() {
         table.insert(name, Item::ArrayOfTables(ArrayOfTables::new()));
     }
     let all = table.get_mut(name).and_then(Item::as_array_of_tables_mut);
-    let all = all.ok_or_else(|| format!("{name} is not a list of tables"))?;
+    let all = all.ok_or_else(|| Uneditable::is_no(name, "list of tables"))?;
     let at = match index(all, which) {
         Some(at) => at,
-        None if value.is_none() => return Err(format!("there is no {name} {which}")),
+        None if value.is_none() => return Err(Uneditable::no_such(name, which)),
         None => {
             let mut new = Table::new();
             new.decor_mut().set_prefix("\n");
             if !which.starts_with('#') {
                 new.insert("key", toml_edit::value(which.as_str()));
             } else if which != "#new" {
-                return Err(format!("there is no {name} {which}"));
+                return Err(Uneditable::no_such(name, which));
             }
             all.push(new);
             all.len() - 1
@@ -201,15 +271,15 @@ fn set_listed(
             all.remove(at);
             return Ok(());
         };
-        let object = value.as_object().ok_or_else(|| format!("a {name} is an object"))?;
-        let one = all.get_mut(at).ok_or("there is no such thing")?;
+        let object = value.as_object().ok_or_else(|| Uneditable::is_no(name, "value, but a table"))?;
+        let one = all.get_mut(at).ok_or(Uneditable::Nothing)?;
         return object.iter().try_for_each(|(key, value)| put(one, key, Some(value), 3));
     }
-    set(all.get_mut(at).ok_or("there is no such thing")?, rest, value, 3)
+    set(all.get_mut(at).ok_or(Uneditable::Nothing)?, rest, value, 3)
 }
 
 /// Writes one key. An object of depth 2, such as a role, is a table of its own.
-fn put(table: &mut dyn TableLike, key: &str, value: Option<&Json>, depth: usize) -> Result<(), String> {
+fn put(table: &mut dyn TableLike, key: &str, value: Option<&Json>, depth: usize) -> Done {
     let Some(value) = value.filter(|value| !value.is_null()) else {
         table.remove(key);
         return Ok(());
@@ -221,7 +291,7 @@ fn put(table: &mut dyn TableLike, key: &str, value: Option<&Json>, depth: usize)
             table.insert(key, Item::Table(new));
         }
         let one = table.get_mut(key).and_then(Item::as_table_like_mut);
-        let one = one.ok_or_else(|| format!("{key} is not a table"))?;
+        let one = one.ok_or_else(|| Uneditable::is_no(key, "table"))?;
         return members.iter().try_for_each(|(name, value)| put(one, name, Some(value), depth + 1));
     }
     if let (Some(Item::Value(Value::Array(old))), Json::Array(new)) = (table.get_mut(key), value) {
@@ -245,7 +315,7 @@ fn put(table: &mut dyn TableLike, key: &str, value: Option<&Json>, depth: usize)
 ///
 /// A comment behind an item stands, for the reader of TOML, before the next one; it goes where its
 /// item goes.
-fn relist(old: &mut Array, new: &[Json]) -> Result<(), String> {
+fn relist(old: &mut Array, new: &[Json]) -> Done {
     let split = |text: &str| match text.find('\n') {
         Some(at) => (text[..at].to_owned(), text[at..].to_owned()),
         None => (String::new(), text.to_owned()),
@@ -299,13 +369,13 @@ fn meaning(value: &Value) -> String {
     }
 }
 
-fn written(value: &Json) -> Result<Value, String> {
+fn written(value: &Json) -> Done<Value> {
     Ok(match value {
-        Json::Null => return Err("nothing cannot be written".to_owned()),
+        Json::Null => return Err(Uneditable::NoValue("nothing")),
         Json::Bool(value) => (*value).into(),
         Json::Number(number) => match number.as_i64() {
             Some(whole) => whole.into(),
-            None => number.as_f64().ok_or("a number is too large")?.into(),
+            None => number.as_f64().ok_or(Uneditable::NoValue("so large a number"))?.into(),
         },
         Json::String(text) => text.as_str().into(),
         Json::Array(items) => items.iter().map(written).collect::<Result<Array, _>>()?.into(),
@@ -342,7 +412,7 @@ permissions = ["a:b"]
 actions = { view = "See it" }
 "#;
 
-    fn edited(path: &[&str], value: Option<Json>) -> Result<String, String> {
+    fn edited(path: &[&str], value: Option<Json>) -> Result<String, NotEdited> {
         let path = path.iter().map(|&name| name.to_owned()).collect();
         let sources = Sources::single("roles.toml", TEXT);
         edit(&sources, &[Edit { path, value, ..Edit::default() }])
@@ -435,7 +505,7 @@ actions = { view = "See it" }
         let path = vec!["role".to_owned(), "deckhand".to_owned(), "permissions".to_owned()];
         let one = Edit { path, remove: Some("voyage:plan".to_owned()), ..Edit::default() };
         let told = edit(&Sources::single("roles.toml", TEXT), &[one]).expect_err("is not there");
-        assert_eq!(told, "role.deckhand.permissions: voyage:plan is not in the list");
+        assert_eq!(told.to_string(), "role.deckhand.permissions: voyage:plan is not in the list");
     }
 
     #[test]

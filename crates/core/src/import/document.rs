@@ -1,6 +1,7 @@
 //! An OpenAPI document as a list of operations. References are followed within the document only.
 
 use super::{MAX_DOCUMENT_BYTES, MAX_OPERATIONS};
+use crate::source::MAX_FILE_BYTES;
 use serde_json::{Map, Value};
 
 /// The methods a path may have, as OpenAPI writes them.
@@ -31,25 +32,57 @@ pub struct Operation {
     pub open: bool,
 }
 
+/// Why no draft can be made of a text.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotImported {
+    /// It is too large to be read.
+    #[error("a document has at most {MAX_DOCUMENT_BYTES} bytes")]
+    TooLarge,
+    /// It is not of the form that it begins with.
+    #[error("broken {form}: {why}")]
+    Broken {
+        /// JSON or YAML.
+        form: &'static str,
+        /// What is wrong.
+        why: String,
+    },
+    /// It is something else.
+    #[error("this is no OpenAPI document: it has no openapi = \"3.…\"")]
+    NoOpenApi,
+    /// It is of a version that is not known.
+    #[error("this reads OpenAPI 3.0 and 3.1, not {0:?}")]
+    Version(String),
+    /// So many operations make no one file.
+    #[error(
+        "a draft of {operations} operations is larger than a charter's file may be ({MAX_FILE_BYTES} bytes): \
+         split the document"
+    )]
+    TooMany {
+        /// How many it has.
+        operations: usize,
+    },
+}
+
 impl Document {
     /// Reads JSON or YAML.
-    pub fn read(text: &str) -> Result<Document, String> {
+    pub fn read(text: &str) -> Result<Document, NotImported> {
         if text.len() > MAX_DOCUMENT_BYTES {
-            return Err(format!("a document has at most {MAX_DOCUMENT_BYTES} bytes"));
+            return Err(NotImported::TooLarge);
         }
         let root: Value = if text.trim_start().starts_with('{') {
-            serde_json::from_str(text).map_err(|error| format!("broken JSON: {error}"))?
+            serde_json::from_str(text)
+                .map_err(|error| NotImported::Broken { form: "JSON", why: error.to_string() })?
         } else {
             serde_saphyr::from_str(text).map_err(|error| {
                 let told = error.to_string();
-                format!("broken YAML: {}", told.lines().next().unwrap_or_default())
+                NotImported::Broken { form: "YAML", why: told.lines().next().unwrap_or_default().to_owned() }
             })?
         };
         let version = root["openapi"].as_str().unwrap_or_default();
         if !version.starts_with("3.0") && !version.starts_with("3.1") {
             return Err(match version {
-                "" => "this is no OpenAPI document: it has no openapi = \"3.…\"".to_owned(),
-                other => format!("this reads OpenAPI 3.0 and 3.1, not {other:?}"),
+                "" => NotImported::NoOpenApi,
+                other => NotImported::Version(other.to_owned()),
             });
         }
         let mut document = Document {

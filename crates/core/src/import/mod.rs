@@ -11,6 +11,7 @@ mod write;
 
 use crate::source::MAX_FILE_BYTES;
 use document::Document;
+pub use document::NotImported;
 
 /// Largest document read, in bytes.
 pub const MAX_DOCUMENT_BYTES: usize = 32 << 20;
@@ -36,16 +37,12 @@ pub struct Draft {
 ///
 /// # Errors
 /// If the text is neither JSON nor YAML, no OpenAPI document of version 3, or too large a one.
-pub fn openapi(text: &str, application: &str) -> Result<Draft, String> {
+pub fn openapi(text: &str, application: &str) -> Result<Draft, NotImported> {
     let document = Document::read(text)?;
     let guessed = guess::guess(&document);
     let draft = write::write(&document, &guessed, application);
     if draft.text.len() > MAX_FILE_BYTES {
-        return Err(format!(
-            "a draft of {} operations is larger than a charter's file may be ({MAX_FILE_BYTES} bytes): \
-             split the document",
-            draft.operations
-        ));
+        return Err(NotImported::TooMany { operations: draft.operations });
     }
     Ok(draft)
 }

@@ -27,15 +27,15 @@ struct Batch {
     semantic: Semantic,
 }
 
-/// Answers a batch; `go_on` is asked before each item.
+/// Answers a batch; `go_on` is asked before each item, and if it says no there is no answer.
 ///
 /// # Errors
-/// If it is no batch, too large, or took too long.
+/// If it is no batch, or too large.
 pub fn answers(
     asker: &Asker<'_>,
     bytes: &[u8],
     go_on: &mut dyn FnMut() -> bool,
-) -> Result<BatchAnswer, Problem> {
+) -> Result<Option<BatchAnswer>, Problem> {
     let batch = Batch::read(bytes)?;
     if batch.items.len() > MAX_BATCH {
         return Err(Problem::malformed(format!("A batch has at most {MAX_BATCH} evaluations.")));
@@ -43,12 +43,12 @@ pub fn answers(
     let mut shared =
         Shared { asker, batch: &batch, surroundings: None, who: [None, None], what: [None, None] };
     if batch.items.is_empty() {
-        return shared.answer(&EvaluationItem::default()).map(BatchAnswer::One);
+        return shared.answer(&EvaluationItem::default()).map(|answer| Some(BatchAnswer::One(answer)));
     }
     let mut evaluations = Vec::with_capacity(batch.items.len());
     for item in &batch.items {
         if !go_on() {
-            return Err(Problem::timeout("The batch takes too long; ask it in parts."));
+            return Ok(None);
         }
         let answer = item.as_ref().map_err(Problem::clone).and_then(|item| shared.answer(item));
         let answer = answer.unwrap_or_else(in_error);
@@ -62,7 +62,7 @@ pub fn answers(
             break;
         }
     }
-    Ok(BatchAnswer::Many(Evaluations { evaluations }))
+    Ok(Some(BatchAnswer::Many(Evaluations { evaluations })))
 }
 
 /// An item that cannot be answered is denied, with its error.
