@@ -120,7 +120,7 @@ const GUARDS: [Guard; 36] = [
     Guard {
         name: "a role stops at what is detached",
         file: "decide/site.rs",
-        with: "arrives &= !register.is_detached(id);",
+        with: "arrives &= !glance.is_detached();",
         without: "",
     },
     Guard {

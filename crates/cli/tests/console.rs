@@ -240,8 +240,17 @@ async fn one_role_is_changed_while_somebody_else_has_the_draft_open() {
             says(browser, "dl", "resource.hazard < 3").await;
             press(browser, "Save").await;
             says(browser, ".course [role=status]", "saved").await;
-            let text = service.get("/api/v1/drafts/D-1").await.1["files"].to_string();
-            assert!(text.contains("when = \\\"resource.hazard < 3\\\"") && text.contains("# "), "{text}");
+            // The page may still say that what was before is saved.
+            let wanted = "when = \\\"resource.hazard < 3\\\"";
+            let mut text = String::new();
+            for _ in 0..50 {
+                text = service.get("/api/v1/drafts/D-1").await.1["files"].to_string();
+                if text.contains(wanted) {
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            assert!(text.contains(wanted) && text.contains("# "), "it is not saved");
 
             let there = service.http().put(format!("{}/api/v1/drafts/D-1/presence", service.url));
             assert_eq!(service.send(there.bearer_auth(&night)).await.0, 200);

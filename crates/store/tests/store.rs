@@ -37,6 +37,7 @@ async fn a_private_server_is_found_again_and_used_by_one() {
     let cluster = Cluster::start(folder.path()).expect("is found running");
     assert_eq!(cluster.database("ostrog").await.expect("the same database"), url);
     cluster.stop().expect("stops");
+    drop(cluster);
     assert!(Store::open(&url).await.is_err());
 
     // As after a reboot: it is started, on another port, with the same content.

@@ -113,12 +113,12 @@ impl Shared<'_> {
     fn answer(&mut self, item: &EvaluationItem) -> Result<Evaluation, Problem> {
         let Shared { asker, batch, .. } = *self;
         let own;
-        let surroundings = match (&item.context, &batch.context) {
-            (None, Some(context)) => {
-                let read = || asker.surroundings(Some(context.as_ref().map_err(Problem::clone)?));
+        let surroundings = match &item.context {
+            None => {
+                let read = || asker.surroundings(batch.context.as_ref().map(part_of).transpose()?);
                 once(&mut self.surroundings, read)?
             }
-            (context, _) => {
+            context => {
                 own = asker.surroundings(context.as_ref())?;
                 &own
             }
@@ -157,7 +157,11 @@ fn once<T>(kept: &mut Option<Part<T>>, read: impl FnOnce() -> Part<T>) -> Result
     kept.get_or_insert_with(read).as_ref().map_err(Problem::clone)
 }
 
+fn part_of<T>(part: &Part<T>) -> Result<&T, Problem> {
+    part.as_ref().map_err(Problem::clone)
+}
+
 fn default<'b, T>(part: Option<&'b Part<T>>, what: &str) -> Result<&'b T, Problem> {
     let missing = || Problem::malformed(format!("The question cannot be read: {what} is missing."));
-    part.ok_or_else(missing)?.as_ref().map_err(Problem::clone)
+    part_of(part.ok_or_else(missing)?)
 }
