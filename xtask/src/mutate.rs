@@ -30,7 +30,7 @@ const GUARDS: [Guard; 36] = [
     Guard {
         name: "the seal on groups at the end of a path",
         file: "decide/evaluate/mod.rs",
-        with: "(Some(tenant), Some(of)) => tenant == Tenant::Is(of) || (reached.across && id == group),",
+        with: "(Some(tenant), Some(of)) => tenant == Tenant::Is(of) || own == Some(of),",
         without: "(Some(_), Some(_)) => true,",
     },
     Guard {
@@ -202,10 +202,10 @@ const GUARDS: [Guard; 36] = [
         without: "drop(clause);",
     },
     Guard {
-        name: "the formula leaves open: steps where no tenant is known",
-        file: "prove/encode/things.rs",
-        with: "self.child(from, if ends_elsewhere { Edge::Step } else { Edge::Within })",
-        without: "{ let _ = ends_elsewhere; self.child(from, Edge::Within) }",
+        name: "where something should lie in something and does not, the tenant is unknown, not none",
+        file: "decide/mod.rs",
+        with: "Some(kind) if self.policy.model().kinds[kind.index()].within.is_empty() => Tenant::None,",
+        without: "Some(_) => Tenant::None,",
     },
     Guard {
         name: "the formula leaves open: whether what the charter names is registered",

@@ -233,12 +233,20 @@ fn settle_beside(charter: &str, guarantee: &str) -> String {
     "never = 'shed:view'\nwhen = \"not known(resource.id)\"",
     "refuted"
 )]
-// What lies within something that has no tenant: roles come from there, steps do not lead there.
+// What lies within something that has no tenant: steps lead there as roles come from there. A new one that
+// does not say where it lies is read otherwise.
 #[case(
     "permissions = ['shed:view']\n[resource.depot]\napplication = 'quay'\nactions = { view = '' }\n\
      [resource.shed]\napplication = 'quay'\nwithin = 'depot'\nactions = { view = '' }\n\
      [[rule]]\nkey = 'd'\neffect = 'deny'\npermissions = ['shed:view']\nwhen = \"known(resource.within)\"\n",
     "never = 'shed:view'\nassume = \"known(resource.detached)\"",
+    "proved"
+)]
+#[case(
+    "permissions = ['shed:view']\n[resource.depot]\napplication = 'quay'\nactions = { view = '' }\n\
+     [resource.shed]\napplication = 'quay'\nwithin = 'depot'\nactions = { view = '' }\n\
+     [[rule]]\nkey = 'd'\neffect = 'deny'\npermissions = ['shed:view']\nwhen = \"known(resource.within)\"\n",
+    "never = 'shed:view'",
     "refuted"
 )]
 // A default that differs from type to type.

@@ -535,8 +535,10 @@ pub enum Test {
     In(OperandId, List),
     /// `in`, of an address in networks
     InNetwork(OperandId, List),
-    /// `overlaps`
+    /// `overlaps`, of any but addresses
     Overlaps(List, List),
+    /// `overlaps`, of networks: one lies in, or is, the other
+    OverlapNetworks(List, List),
     /// `holds('role')`
     HoldsRole(RoleId),
     /// `member('group')`

@@ -48,7 +48,9 @@ impl Printer<'_> {
             Test::In(needle, list) | Test::InNetwork(needle, list) => {
                 format!("{} in {}", self.operand(*needle), self.list(list))
             }
-            Test::Overlaps(a, b) => format!("{} overlaps {}", self.list(a), self.list(b)),
+            Test::Overlaps(a, b) | Test::OverlapNetworks(a, b) => {
+                format!("{} overlaps {}", self.list(a), self.list(b))
+            }
             Test::HoldsRole(role) => format!("holds('{}')", self.model.roles[role.index()].key),
             Test::Member(group) => format!("member('{}')", self.model.groups[group.index()]),
             Test::Among(path) => format!("among(subject, {})", self.path_of(*path)),

@@ -42,7 +42,7 @@ use crate::register::{EntityId, Register, State, Sym};
 use crate::value::Truth;
 use confer::Conferral;
 use evaluate::Bound;
-pub(crate) use evaluate::fits;
+pub(crate) use evaluate::{fits, networks_overlap};
 use question::{Question, Resource, Subject};
 use site::{Holders, Site};
 use std::cell::RefCell;
@@ -129,26 +129,24 @@ impl<'a> Engine<'a> {
             Sym::TENANT => Tenant::Is(id),
             Sym::USER | Sym::SERVICE => Tenant::None,
             Sym::GROUP => self.register.group_tenant(id).map_or(Tenant::None, Tenant::Is),
-            _ => match self.kind(id) {
-                Some(kind) if self.policy.model().kinds[kind.index()].within.is_empty() => Tenant::None,
-                Some(_) => {
-                    self.register.within(id).map_or(Tenant::Unknown, |outer| self.tenant_at_end(outer))
+            _ => {
+                let mut end = id;
+                // The register keeps containment without loops.
+                while let Some(outer) = self.register.within(end) {
+                    end = outer;
                 }
-                None => Tenant::Unknown,
-            },
+                self.tenant_at_end(end, self.register.kind(end))
+            }
         }
     }
 
-    /// The tenant that a walk from `outer` ends at. The register keeps containment without loops.
-    fn tenant_at_end(&self, mut outer: EntityId) -> Tenant {
-        loop {
-            if self.register.kind(outer) == Sym::TENANT {
-                return Tenant::Is(outer);
-            }
-            match self.register.within(outer) {
-                Some(next) => outer = next,
-                None => return Tenant::Unknown,
-            }
+    /// The tenant of what a walk outwards ends at: that itself; none where its type lies nowhere; unknown
+    /// where it should lie in something.
+    fn tenant_at_end(&self, end: EntityId, kind: Sym) -> Tenant {
+        match self.link.kinds[kind.0 as usize] {
+            _ if kind == Sym::TENANT => Tenant::Is(end),
+            Some(kind) if self.policy.model().kinds[kind.index()].within.is_empty() => Tenant::None,
+            _ => Tenant::Unknown,
         }
     }
 }

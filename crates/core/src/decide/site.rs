@@ -3,7 +3,7 @@
 
 use super::question::{Question, Resource};
 use super::{Engine, Tenant};
-use crate::register::{EntityId, HeldList, Register, Sym};
+use crate::register::{EntityId, HeldList, Register};
 use foldhash::fast::RandomState;
 use hashbrown::HashSet;
 
@@ -35,24 +35,21 @@ impl Site {
         };
         let kind = engine.policy.model().permissions[question.permission.index()].kind;
         let lies_nowhere = engine.policy.model().kinds[kind.index()].within.is_empty();
-        self.fill(engine.register, thing, start, lies_nowhere);
+        self.fill(engine, thing, start);
+        if start.is_none() && lies_nowhere {
+            self.tenant = Tenant::None;
+        }
     }
 
     /// The site of an entity of the register.
     pub fn of(engine: Engine<'_>, id: EntityId) -> Site {
         let mut site = Site::default();
-        let lies_nowhere = engine.tenant(id) == Tenant::None;
-        site.fill(engine.register, Some(id), Some(id), lies_nowhere);
+        site.fill(engine, Some(id), Some(id));
         site
     }
 
-    fn fill(
-        &mut self,
-        register: &Register,
-        thing: Option<EntityId>,
-        start: Option<EntityId>,
-        lies_nowhere: bool,
-    ) {
+    fn fill(&mut self, engine: Engine<'_>, thing: Option<EntityId>, start: Option<EntityId>) {
+        let register = engine.register;
         self.thing = thing;
         self.places.clear();
         self.outer = start.filter(|_| thing.is_none());
@@ -69,11 +66,7 @@ impl Site {
             }
             end = Some((id, glance.kind()));
         }
-        self.tenant = match end {
-            _ if lies_nowhere => Tenant::None,
-            Some((end, Sym::TENANT)) => Tenant::Is(end),
-            _ => Tenant::Unknown,
-        };
+        self.tenant = end.map_or(Tenant::Unknown, |(end, kind)| engine.tenant_at_end(end, kind));
     }
 }
 

@@ -138,7 +138,6 @@ impl<'e> Telling<'_, '_, 'e> {
     fn beyond(&self, from: Met<'e>, edge: &Edge) -> Option<Met<'e>> {
         match edge {
             Edge::Within => self.facts.outer(from),
-            Edge::Step => self.facts.tenant(from).and_then(|_| self.facts.outer(from)),
             Edge::Tenant => self.facts.tenant(from),
             Edge::Relation(name) => match self.facts.step(from, Step::Relation(*name)) {
                 Ok(Reading::Thing(met)) => Some(met),

@@ -139,9 +139,12 @@ fn relation(dice: &mut Dice<'_>, to: &[&str], many: bool) -> Relation {
 }
 
 fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
-    for (key, within) in
-        [("ship", &["tenant"][..]), ("hold", &["ship"]), ("crate", &["hold", "ship"]), ("beacon", &[])]
-    {
+    for (key, within) in [
+        ("ship", &["tenant"][..]),
+        ("hold", &["ship"]),
+        ("crate", &["hold", "ship", "beacon"]),
+        ("beacon", &[]),
+    ] {
         let mut kind = Kind { within: names(within), actions: names(&["look", "take"]), ..Kind::default() };
         kind.attributes.insert("size".into(), attribute(dice, "integer", From::Either));
         kind.attributes.insert("tag".into(), attribute(dice, "text", From::Either));
@@ -154,6 +157,10 @@ fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
         marks.many = true;
         marks.default = marks.default.map(|value| json!([value]));
         kind.attributes.insert("marks".into(), marks);
+        let mut nets = attribute(dice, "address", From::Either);
+        nets.many = true;
+        nets.default = nets.default.map(|value| json!([value]));
+        kind.attributes.insert("nets".into(), nets);
         kind.relations.insert("owner".into(), relation(dice, &["user"], false));
         kind.relations.insert("crew".into(), relation(dice, &["user", "group"], true));
         kind.relations.insert("twin".into(), relation(dice, &["ship"], false));
@@ -389,6 +396,10 @@ fn expr(dice: &mut Dice<'_>, kind: &str, grant: bool, roles: usize, depth: usize
             Term::Path(path(dice.pick(&[&["context", "ip"][..], &["resource", "net"]]))),
             List::Literal(vec![Term::Address("10.0.0.0/8".into()), Term::Address("192.168.1.7".into())]),
         ),
+        12 if dice.chance(4) => Expr::Overlaps(
+            List::Path(path(&["resource", "nets"])),
+            List::Literal(vec![Term::Address("10.0.0.0/8".into()), Term::Address("192.168.1.7".into())]),
+        ),
         12 => Expr::Overlaps(
             List::Path(path(&["resource", "marks"])),
             List::Literal(vec![Term::Text("red".into()), Term::Text("odd".into())]),
@@ -461,8 +472,8 @@ const RESOURCES: [(&str, &[&str]); 8] = [
     ("ship:s2", &["tenant:north", "tenant:south"]),
     ("hold:h1", &["ship:s1", "ship:s2"]),
     ("hold:h2", &["ship:s1", "ship:s2"]),
-    ("crate:c1", &["hold:h1", "hold:h2", "ship:s1"]),
-    ("crate:c2", &["hold:h1", "ship:s2"]),
+    ("crate:c1", &["hold:h1", "hold:h2", "ship:s1", "beacon:b2"]),
+    ("crate:c2", &["hold:h1", "ship:s2", "beacon:b1"]),
     ("beacon:b1", &[]),
     ("beacon:b2", &[]),
 ];
@@ -528,7 +539,9 @@ pub fn register(dice: &mut Dice<'_>, charter: &Charter) -> Register {
                 entity.state = if dice.chance(1) { "suspended" } else { "active" };
             }
             "group" => {
-                entity.tenant = dice.chance(4).then(|| dice.pick(&TENANTS).to_owned());
+                // More often of one tenant, so that groups in groups share it.
+                let of = usize::from(dice.chance(3));
+                entity.tenant = dice.chance(6).then(|| TENANTS[of].to_owned());
                 // Only groups before this one, so that nesting has no loops.
                 let inner = GROUPS.iter().filter(|group| **group < name.as_str());
                 let candidates: Vec<String> =

@@ -467,14 +467,17 @@ impl<'a> Naive<'a> {
                 kind => (kind.to_owned(), self.register.entities[name].within.clone()),
             },
         };
-        if self.charter.kinds.get(&kind).is_some_and(|kind| kind.within.is_empty()) {
-            return Tenant::None;
-        }
+        let mut end = kind;
         while let Some(name) = outer {
             if kind_of(&name) == "tenant" {
                 return Tenant::Is(name);
             }
             outer = self.register.entities[&name].within.clone();
+            kind_of(&name).clone_into(&mut end);
+        }
+        if self.charter.kinds.get(&end).is_some_and(|kind| kind.within.is_empty()) {
+            self.meet("what lies in something that lies nowhere");
+            return Tenant::None;
         }
         Tenant::Unknown
     }
@@ -954,7 +957,7 @@ impl<'a> Naive<'a> {
                 let found = ours
                     .iter()
                     .flat_map(|x| theirs.iter().map(move |y| (x, y)))
-                    .fold(Some(false), |found, (x, y)| or(found, self.same(x, y)));
+                    .fold(Some(false), |found, (x, y)| or(found, self.meet_each_other(x, y)));
                 if found == Some(true) || (our_whole && their_whole) { found } else { None }
             }
             Expr::Holds(role) => self.holds(role),
@@ -973,6 +976,18 @@ impl<'a> Naive<'a> {
             Expr::Starts(a, b) => self.texts(a, b, grant, |a, b| a.starts_with(b)),
             Expr::Ends(a, b) => self.texts(a, b, grant, |a, b| a.ends_with(b)),
             Expr::Contains(a, b) => self.texts(a, b, grant, |a, b| a.contains(b)),
+        }
+    }
+
+    /// Of networks one lies in the other; anything else is the same.
+    fn meet_each_other(&self, x: &Value, y: &Value) -> Truth {
+        match (x, y) {
+            (Value::Address(a, a_bits), Value::Address(b, b_bits)) => {
+                self.meet("networks that overlap");
+                let shared = prefix(*a_bits.min(b_bits));
+                Some((a & shared) == (b & shared))
+            }
+            (x, y) => self.same(x, y),
         }
     }
 
@@ -1052,7 +1067,11 @@ impl<'a> Naive<'a> {
             (None, _) | (_, None) => true,
             (Some((Thing::Entity(from), _)), _) if matches!(kind_of(from), "user" | "service") => true,
             (Some((from, across)), Some(of)) => {
-                self.tenant(from) == Tenant::Is(of.clone()) || (*across && name == group)
+                let own = *across && self.register.entities[group].tenant.as_ref() == Some(of);
+                if own && name != group {
+                    self.meet("a group inside one across tenants");
+                }
+                self.tenant(from) == Tenant::Is(of.clone()) || own
             }
         };
         self.meet("through a group");

@@ -48,7 +48,7 @@ impl<'e> Walk<'e> {
                     }
                 }
             }
-            Test::Overlaps(a, b) => {
+            Test::Overlaps(a, b) | Test::OverlapNetworks(a, b) => {
                 match (self.list_column(sheet, bound, a)?, self.list_column(sheet, bound, b)?) {
                     (None, None) => None,
                     (Some(column), None) => Some(self.row_overlaps(sheet, bound, column, b)),
@@ -378,7 +378,11 @@ pub(in crate::decide) fn column_test(test: &ColumnTest, stated: &Stated, declare
         let Ok(scalars) = scalars(stated, declared) else { return Truth::Undetermined };
         let members: Vec<Value<'_>> =
             scalars.iter().filter_map(|scalar| typed(scalar, declared).ok()).collect();
-        return Truth::from(members.iter().any(|a| values.iter().any(|b| same_value(a, b) == Truth::True)));
+        let meet = |a: &Value<'_>, b: &Value<'_>| match declared.kind {
+            ValueType::Address => networks_overlap(a, b),
+            _ => same_value(a, b),
+        };
+        return Truth::from(members.iter().any(|a| values.iter().any(|b| meet(a, b) == Truth::True)));
     }
     let Ok(value) = one_scalar(stated, declared) else { return Truth::Undetermined };
     let text = |test: &dyn Fn(&str) -> bool| match &value {

@@ -130,6 +130,14 @@ enum Source<'e> {
     Things(&'e [EntityId], &'e Relation),
 }
 
+/// Whether one network lies in, or is, the other.
+pub fn networks_overlap(a: &Value<'_>, b: &Value<'_>) -> Truth {
+    match (a, b) {
+        (Value::Address(a), Value::Address(b)) => Truth::from(a.contains(b) || b.contains(a)),
+        _ => Truth::Undetermined,
+    }
+}
+
 impl<'e> Walk<'e> {
     pub(super) fn test(&self, bound: Bound<'e>, id: TestId) -> Truth {
         let test = &bound.condition.tests[id.index()];
@@ -151,7 +159,11 @@ impl<'e> Walk<'e> {
             Test::Order(order, a, b) => self.order(bound, *order, *a, *b),
             Test::In(needle, list) => self.is_in(bound, *needle, list),
             Test::InNetwork(needle, list) => self.in_network(bound, *needle, list),
-            Test::Overlaps(a, b) => self.overlaps(bound, a, b),
+            Test::Overlaps(a, b) => self.overlaps(bound, a, b, &mut |a, b| self.same(a, b)),
+            Test::OverlapNetworks(a, b) => self.overlaps(bound, a, b, &mut |a, b| match (a, b) {
+                (Read::Value(a), Read::Value(b)) => networks_overlap(a, b),
+                _ => Truth::Undetermined,
+            }),
             Test::HoldsRole(role) => self.holds(*role),
             Test::Member(group) => match (self.subject, self.engine.link.groups[group.index()]) {
                 (None, _) => Truth::Undetermined,
@@ -263,11 +275,17 @@ impl<'e> Walk<'e> {
         })
     }
 
-    fn overlaps(&self, bound: Bound<'e>, a: &'e List, b: &'e List) -> Truth {
+    fn overlaps(
+        &self,
+        bound: Bound<'e>,
+        a: &'e List,
+        b: &'e List,
+        meet: &mut dyn FnMut(&Read<'e>, &Read<'e>) -> Truth,
+    ) -> Truth {
         // The second list is read whole even where the first is empty: both must be complete.
         let mut found = Truth::False;
         let whole = self.each(bound, a, &mut |item| {
-            found = found.or(self.some(bound, b, &mut |other| self.same(&item, other)));
+            found = found.or(self.some(bound, b, &mut |other| meet(&item, other)));
             found != Truth::True
         });
         if found == Truth::True {
@@ -317,9 +335,11 @@ impl<'e> Walk<'e> {
             Some(Thing::Registered(id)) if matches!(register.kind(id), Sym::USER | Sym::SERVICE) => None,
             Some(from) => Some(self.tenant_of(from)),
         };
+        // A group that a step across tenants leads to stands for those inside it of its own tenant too.
+        let own = register.group_tenant(group).filter(|_| reached.across);
         let counts = |id: EntityId| match (sealed_in, register.group_tenant(id)) {
             (None, _) | (_, None) => true,
-            (Some(tenant), Some(of)) => tenant == Tenant::Is(of) || (reached.across && id == group),
+            (Some(tenant), Some(of)) => tenant == Tenant::Is(of) || own == Some(of),
         };
         // Upwards from the subject, as groups are found fastest that way.
         let mut seen: Vec<EntityId> = vec![subject];

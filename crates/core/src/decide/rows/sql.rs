@@ -131,6 +131,10 @@ impl Writer<'_> {
             (Comparand::Many(values), operator) => {
                 let values = self.many(values, kind);
                 match (predicate.many, operator, kind) {
+                    // Of networks `&&` says that one lies in the other (PostgreSQL, inet).
+                    (true, "overlaps", ValueType::Address) => format!(
+                        "exists (select from unnest({column}) one, unnest({values}) other where one && other)"
+                    ),
                     (true, "overlaps", _) => format!("{column} && {values}"),
                     // All that the list holds is declared, and nothing is missing in it.
                     (true, _, _) => {

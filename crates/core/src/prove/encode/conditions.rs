@@ -74,6 +74,7 @@ impl<'p> Encoding<'p> {
             }
             Test::InNetwork(needle, list) => self.in_networks(seen, *needle, list),
             Test::Overlaps(a, b) => self.overlaps(seen, a, b),
+            Test::OverlapNetworks(a, b) => self.networks_overlap(seen, a, b),
             Test::HoldsRole(role) => self.holds(*role, seen.at),
             Test::Member(group) => {
                 let there = self.thing(self.subject).there;
@@ -357,7 +358,7 @@ impl<'p> Encoding<'p> {
         let mut ill = no;
         for (n, step) in steps.iter().enumerate() {
             let next = match step {
-                Step::Within => Some(self.within(at)),
+                Step::Within => Some(self.child(at, Edge::Within)),
                 Step::Tenant => Some(self.child(at, Edge::Tenant)),
                 Step::Relation(name) => Some(self.child(at, Edge::Relation(*name))),
                 _ => None,
@@ -521,6 +522,27 @@ impl<'p> Encoding<'p> {
             // Networks that are not known: any address may lie in them.
             _ => self.formula.free_tri(),
         }
+    }
+
+    /// What lies in what is followed where both sides are written out; of others any may.
+    fn networks_overlap(&mut self, seen: Seen<'_>, a: &List, b: &List) -> Tri {
+        if let (List::Values(a), List::Values(b)) = (a, b) {
+            let mut pairs = a.iter().flat_map(|a| b.iter().map(move |b| (a, b)));
+            return Tri::plain(self.formula.constant(
+                pairs.any(|(a, b)| crate::decide::networks_overlap(a, b) == crate::value::Truth::True),
+            ));
+        }
+        let found = self.formula.free_tri();
+        // A list that cannot be read is neither.
+        for list in [a, b] {
+            if let List::Path(path) = list
+                && let Some(list) = self.list_of(seen, &seen.condition.paths[path.index()])
+            {
+                let whole = self.lists[list].1.whole;
+                self.formula.clause(&[whole, found.may]);
+            }
+        }
+        found
     }
 
     fn overlaps(&mut self, seen: Seen<'_>, a: &List, b: &List) -> Tri {

@@ -1,6 +1,7 @@
 //! The answer: deny rules above candidates, candidates from arriving roles and allow rules.
 
 use super::super::formula::{Bit, Tri};
+use super::things::ThingId;
 use super::{Edge, Encoding};
 use crate::charter::model::{KindId, PermId, RoleId};
 
@@ -110,13 +111,22 @@ impl<'p> Encoding<'p> {
             let sealed = if rule.across_tenants || lies_nowhere {
                 self.formula.yes()
             } else {
-                self.is_member_at(self.resource)
+                let member = self.is_member_at(self.resource);
+                let of_none = self.has_no_tenant(self.resource);
+                self.formula.or(member, of_none)
             };
             let when = self.condition(when, self.resource, None).sure;
             let allows = self.formula.all([fits, sealed, when]);
             found = self.formula.or(found, allows);
         }
         found
+    }
+
+    /// Whether something lies in what has no tenant: where it lies in nothing, but should, that is unknown.
+    fn has_no_tenant(&mut self, thing: ThingId) -> Bit {
+        let (outer, tenant) = (self.child(thing, Edge::Within), self.child(thing, Edge::Tenant));
+        let (lies, there) = (self.thing(outer).there, self.thing(tenant).there);
+        self.formula.and(lies, !there)
     }
 
     /// A role that the resource's tenant made for its users.

@@ -278,7 +278,7 @@ impl<'p> Encoding<'p> {
                 cut = self.formula.or(cut, stops);
             }
             thing = match step {
-                Step::Within => self.within(thing),
+                Step::Within => self.child(thing, Edge::Within),
                 Step::Tenant => self.child(thing, Edge::Tenant),
                 Step::Relation(name) => self.child(thing, Edge::Relation(*name)),
                 _ => return self.formula.free_tri(),

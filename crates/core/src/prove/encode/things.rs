@@ -19,8 +19,6 @@ pub struct ThingId(pub u32);
 pub enum Edge {
     /// What it lies within, as a place: roles come from there.
     Within,
-    /// The same as a step of a path, where such a step may not count because no tenant is known.
-    Step,
     /// Its tenant.
     Tenant,
     /// A relation with one target.
@@ -210,7 +208,6 @@ impl<'p> Encoding<'p> {
         }
         match &edge {
             Edge::Within => self.outer(from),
-            Edge::Step => self.outer_by_step(from),
             Edge::Tenant => self.tenant(from),
             Edge::Relation(name) => self.related(from, *name),
             Edge::End(steps, _) => {
@@ -266,31 +263,6 @@ impl<'p> Encoding<'p> {
             }
         }
         outer
-    }
-
-    /// Where a path comes to by `within`. No step counts from what has no tenant that is known.
-    pub fn within(&mut self, from: ThingId) -> ThingId {
-        let kinds: Vec<KindId> = self.thing(from).kinds.iter().map(|(kind, _)| *kind).collect();
-        let lies_nowhere = |kind: &KindId| {
-            *kind != KindId::TENANT && self.policy.model().kinds[kind.index()].within.is_empty()
-        };
-        let ends_elsewhere = self.around(&kinds).iter().any(lies_nowhere);
-        self.child(from, if ends_elsewhere { Edge::Step } else { Edge::Within })
-    }
-
-    fn outer_by_step(&mut self, from: ThingId) -> ThingId {
-        let kinds = self.kinds_after(from, &[Step::Within]);
-        let stepped = self.new_child(from, Edge::Step, &kinds);
-        let (place, tenant) = (self.child(from, Edge::Within), self.child(from, Edge::Tenant));
-        let (there, ill) = (self.thing(stepped).there, self.thing(stepped).ill);
-        let (lies, known) = (self.thing(place).there, self.thing(tenant).there);
-        let counts = self.formula.and(lies, known);
-        let yes = self.formula.yes();
-        self.formula.same_if(yes, there, counts);
-        self.formula.clause(&[!ill]);
-        let same = self.are_same(stepped, place);
-        self.formula.implies(there, same);
-        stepped
     }
 
     fn tenant(&mut self, from: ThingId) -> ThingId {
@@ -349,9 +321,10 @@ impl<'p> Encoding<'p> {
             // The seal: only to what has no tenant or the same one; and to nothing from what has an
             // unknown one.
             let own = self.child(from, Edge::Tenant);
-            let own_there = self.thing(own).there;
             if !self.policy.model().kinds[kind.index()].within.is_empty() {
-                self.formula.clause(&[!is, !there, own_there]);
+                let outer = self.child(from, Edge::Within);
+                let lies = self.thing(outer).there;
+                self.formula.clause(&[!is, !there, lies]);
             }
             if self.thing(to).kinds.iter().any(|(kind, _)| !kind.is_subject()) {
                 let other = self.child(to, Edge::Tenant);

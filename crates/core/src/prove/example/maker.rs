@@ -183,7 +183,7 @@ impl<'e, 'p> Maker<'e, 'p> {
                     }
                 }
                 Edge::Relation(relation) => self.relate(thing, name, relation, vec![other]),
-                Edge::Tenant | Edge::Step | Edge::End(..) => {}
+                Edge::Tenant | Edge::End(..) => {}
             }
         }
         if encoding.detached.get(&thing).is_some_and(|bit| self.is(*bit))

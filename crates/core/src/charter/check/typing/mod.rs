@@ -1,7 +1,8 @@
 //! Types a condition's tree into a [`Condition`], or says why it has none.
 //!
-//! A condition is typed once for the whole set of resource types it can meet, so one typed form
-//! serves all of them; what only some of them declare is an error here, not a surprise later.
+//! A condition is typed for the whole set of resource types it can meet, so one typed form serves all of
+//! them; what only some of them declare is an error here, not a surprise later. Where they declare one name
+//! differently it must make sense for each of them, too: it is typed again for every one by itself.
 
 mod paths;
 mod truths;
@@ -59,10 +60,32 @@ pub fn condition(
     let before = findings.len();
     let mut typer = Typer::new(scope, around, findings);
     let root = typer.test(expr);
-    let mut made = typer.made;
+    let (mut made, mixed) = (typer.made, typer.mixed);
     made.root = root?;
-    let whole = findings[before..].iter().all(|f| f.severity != crate::source::Severity::Error);
+    let is_error = |finding: &Finding| finding.severity == crate::source::Severity::Error;
+    if mixed && !findings[before..].iter().any(is_error) {
+        for kind in around.kinds {
+            let mut own = Vec::new();
+            Typer::new(scope, Surroundings { kinds: &[*kind], ..around }, &mut own).test(expr);
+            let key = &scope.kinds[kind.index()].key;
+            findings.extend(
+                own.into_iter().filter(is_error).map(|finding| on_one_type(finding, key, around.split)),
+            );
+        }
+    }
+    let whole = !findings[before..].iter().any(is_error);
     whole.then_some(made)
+}
+
+/// What is wrong for one of the types that a condition can meet.
+fn on_one_type(mut finding: Finding, kind: &str, split: &str) -> Finding {
+    finding.message = format!("{}, where this meets a {kind}", finding.message);
+    let apart = format!("give the permissions of {kind} {split}");
+    finding.help = Some(match finding.help {
+        Some(help) => format!("{help}; or {apart}"),
+        None => apart,
+    });
+    finding
 }
 
 /// Whether holding a role may be asked about: it says nothing of a `when` or `values`, so a role
@@ -118,6 +141,8 @@ struct Typer<'a, 'f> {
     depth: usize,
     inlining: Vec<&'a str>,
     full: bool,
+    /// Whether types that are met declare one name differently.
+    mixed: bool,
 }
 
 impl<'a, 'f> Typer<'a, 'f> {
@@ -132,7 +157,17 @@ impl<'a, 'f> Typer<'a, 'f> {
             root: TestId(0),
         };
         let regardless = around.regardless;
-        Typer { scope, around, regardless, made, findings, depth: 0, inlining: Vec::new(), full: false }
+        Typer {
+            scope,
+            around,
+            regardless,
+            made,
+            findings,
+            depth: 0,
+            inlining: Vec::new(),
+            full: false,
+            mixed: false,
+        }
     }
 }
 

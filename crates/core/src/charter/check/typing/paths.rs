@@ -82,13 +82,16 @@ impl<'a> Typer<'a, '_> {
         let mut kind = Type::Entity(start);
         let mut steps = Vec::new();
         let mut many = false;
-        for (name, span) in names {
+        for (at, (name, span)) in names.iter().enumerate() {
             let Type::Entity(kinds) = &kind else {
                 let message = format!("{} has nothing called {name:?}", self.shown(&kind));
                 self.error("unknown-name", *span, message);
                 return None;
             };
             let (step, step_many, next) = self.step(kinds.clone(), name, *span)?;
+            if let Some((after, place)) = names.get(at + 1) {
+                self.leads_on(kinds, name, after, *place)?;
+            }
             if many && step_many {
                 self.error("over-a-bound", *span, "a path has at most one step that leads to many");
                 return None;
@@ -112,8 +115,11 @@ impl<'a> Typer<'a, '_> {
             match (self.step_from(*kind, name), &mut found) {
                 (Some(step), None) => found = Some(step),
                 (Some((step, many, Type::Entity(more))), Some((known, known_many, Type::Entity(all))))
-                    if step == *known && many == *known_many =>
+                    if step == *known =>
                 {
+                    self.mixed |= many != *known_many || more.iter().any(|kind| !all.contains(kind));
+                    self.mixed |= all.iter().any(|kind| !more.contains(kind));
+                    *known_many |= many;
                     all.extend(more);
                 }
                 (Some(step), Some(known)) if step == *known => {}
@@ -143,6 +149,40 @@ impl<'a> Typer<'a, '_> {
                 None
             }
         }
+    }
+
+    /// Of subjects it is enough that one kind declares a name, but of those that one type's relation leads
+    /// to: what another type's leads to is no help to it.
+    fn leads_on(&mut self, kinds: &[KindId], name: &str, after: &str, place: Span) -> Option<()> {
+        if matches!(after, "id" | "type") {
+            return Some(());
+        }
+        let declares = |kind: &KindId| self.step_from(*kind, after).is_some();
+        let ends = |kind: &KindId| match self.step_from(*kind, name) {
+            Some((Step::Relation(_), _, Type::Entity(ends))) => ends,
+            _ => Vec::new(),
+        };
+        let lost: Vec<KindId> = kinds
+            .iter()
+            .copied()
+            .filter(|kind| {
+                let ends = ends(kind);
+                let cannot = |end: &KindId| !end.is_resource() && *end != KindId::TENANT && !declares(end);
+                !ends.is_empty() && ends.iter().all(cannot)
+            })
+            .collect();
+        if lost.is_empty() || lost.len() == kinds.len() {
+            return Some(());
+        }
+        let ends: Vec<KindId> = lost.iter().flat_map(ends).collect();
+        let message = format!(
+            "of a {}, {name:?} is a {}, which has no {after:?}",
+            self.kinds(&lost),
+            self.kinds(&ends[..1])
+        );
+        let help = format!("give the permissions of {} {}", self.kinds(&lost), self.around.split);
+        self.error_help("unknown-name", place, message, help);
+        None
     }
 
     pub(super) fn step_from(&self, kind: KindId, name: &str) -> Option<(Step, bool, Type)> {

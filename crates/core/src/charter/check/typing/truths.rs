@@ -80,7 +80,13 @@ impl<'a> Typer<'a, '_> {
                 let b = self.list(right);
                 let ((a, a_kind), (b, b_kind)) = (a?, b?);
                 self.comparable("overlaps", &a_kind, &b_kind, left, right, span)?;
-                self.add_test(Test::Overlaps(a, b), span)
+                self.add_test(
+                    match a_kind {
+                        Type::Value(ValueType::Address) => Test::OverlapNetworks(a, b),
+                        _ => Test::Overlaps(a, b),
+                    },
+                    span,
+                )
             }
             Operator::Plus | Operator::Minus => None,
         }
