@@ -2,6 +2,7 @@
 
 mod support;
 
+use ostrog_wire::access::Evaluation;
 use rstest::rstest;
 use std::io::Write as _;
 use std::process::{Command, Output, Stdio};
@@ -164,17 +165,46 @@ fn questions_from_a_file_are_answered_in_order() {
         r#"{"decision":true,"context":{"reason":"role:planner"}}"#,
         "\n"
     );
+    let (code, out, err) = asked_from(questions);
+    assert_eq!((code, out.as_str(), err.as_str()), (1, expected, "offline, demo/harbour\n"));
+}
+
+/// What comes of questions on standard input.
+fn asked_from(questions: &str) -> (i32, String, String) {
     let mut child = ostrog()
         .args(["ask", "--from", "-"])
         .args(OFFLINE)
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
-        .stderr(Stdio::null())
+        .stderr(Stdio::piped())
         .spawn()
         .expect("starts");
     child.stdin.take().expect("a pipe").write_all(questions.as_bytes()).expect("written");
-    let output = child.wait_with_output().expect("ends");
-    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stdout).as_ref()), (Some(1), expected));
+    let Output { status, stdout, stderr } = child.wait_with_output().expect("ends");
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).expect("UTF-8");
+    (status.code().expect("ends by itself"), text(stdout), text(stderr))
+}
+
+#[test]
+fn a_line_that_is_no_question_is_told_and_the_others_are_answered() {
+    let good = r#"{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}"#;
+    let wrong = [
+        r#"{"subject":{"type":"user","id":"ines"}"#,
+        r#"["user:ines"]"#,
+        r#"{"subject":{"type":"group","id":"night"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}"#,
+    ];
+    let (code, out, err) = asked_from(&[wrong[0], good, wrong[1], wrong[2], good].join("\n"));
+    let answers: Vec<Evaluation> =
+        out.lines().map(|line| serde_json::from_str(line).expect("an answer")).collect();
+    let decisions: Vec<bool> = answers.iter().map(|answer| answer.decision).collect();
+    assert_eq!((code, decisions), (3, vec![false, true, false, false, true]), "{err}");
+    let in_error = answers.iter().filter(|answer| answer.context.error.is_some()).count();
+    let told: Vec<&str> = err.lines().filter(|line| line.starts_with("-:")).collect();
+    assert_eq!((in_error, told.len()), (3, 3), "{err}");
+    assert!(
+        told[0].starts_with("-:1  ") && told[1].starts_with("-:3  ") && told[2].starts_with("-:4  "),
+        "{err}"
+    );
 }
 
 #[test]

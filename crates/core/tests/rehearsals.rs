@@ -94,6 +94,22 @@ fn case(body: &str) -> String {
     false,
     None
 )]
+// A reason of an allow is for what the subject may, one of a denial for what it may not.
+#[case(
+    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nmay-not = [\"vessel:close\"]\nbecause = \"role:pilot\"",
+    true,
+    None
+)]
+#[case(
+    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nmay-not = [\"vessel:close\"]\nbecause = \"role:night\"",
+    false,
+    None
+)]
+#[case(
+    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nmay-not = [\"vessel:close\"]\nbecause = \"no-role\"",
+    false,
+    None
+)]
 #[case("as = \"user:ines\"\non = \"vessel:a\"\nmay-not = [\"vessel:moor\"]", false, None)]
 // What a case says along and does not count proves less than it seems to.
 #[case(
@@ -146,6 +162,8 @@ fn cases_pass_or_fail(#[case] body: &str, #[case] passes: bool, #[case] doubt: O
 #[case(&case("as = \"user:ines\"\nmay = [\"vessel:veiw\"]"), "did you mean \"vessel:view\"?")]
 #[case(&case("as = \"user:ines\"\non = \"user:ines\"\nmay = [\"vessel:view\"]"), "is no permission for user:ines")]
 #[case(&case("as = \"user:ines\""), "says what its subject may or may-not")]
+#[case(&case("as = \"user:ines\"\nmay-not = [\"vessel:view\"]\nbecause = \"role:pilot\""), "is the reason of an allow, and this case has no \"may\"")]
+#[case(&case("as = \"user:ines\"\nmay = [\"vessel:view\"]\nbecause = \"no-role\""), "is the reason of a denial, and this case has no \"may-not\"")]
 #[case(&case("may = [\"vessel:view\"]"), "a case needs as")]
 #[case(&case("as = \"user:ines\"\nmya = [\"vessel:view\"]"), "unknown key \"mya\" in [[case]]; did you mean \"may\"?")]
 #[case(&case("as = \"user:ines\"\nmay = [\"vessel:view\"]\nnow = \"noon\""), "now is a moment")]

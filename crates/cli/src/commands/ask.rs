@@ -2,14 +2,14 @@
 
 use super::question::{Asking, Where, With};
 use super::{Global, OutputFormat};
-use crate::exit::{Code, Failure, NO, YES};
+use crate::exit::{Code, Failure, INPUT, NO, YES};
 use crate::lines::{self, Line};
 use crate::shell::Shell;
 use crate::telling;
 use jiff::Timestamp;
 use ostrog_core::decide::take::{Take, what_it_would_take};
 use ostrog_core::prelude::{Explanation, Request, Sight, World, explain, with_scratch};
-use ostrog_wire::access::{Evaluation, EvaluationContext};
+use ostrog_wire::access::{Evaluation, EvaluationContext, ItemError};
 use ostrog_wire::questions::{BlankOptions, QuestionRequest};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -100,33 +100,56 @@ fn take(world: &mut World, request: &Request, now: Timestamp) -> Result<Take, Fa
     what_it_would_take(world, request, now, &Sight::Everything, &mut go_on).map_err(Failure::input)
 }
 
+/// Answers a file's questions, each line with a line: one that cannot be answered is denied with its error, as
+/// an item of a batch is, and the others are answered all the same.
 async fn from_file(file: &Path, args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let now = args.with.moment()?;
     let asking = args.at.asking(&args.with, global, shell)?;
-    let mut all_allowed = true;
+    let mut code = YES;
     for (at, text) in lines::numbered(&lines::read(file)?) {
-        let wrong = |message: String| Failure::input(format!("{}:{at}  {message}", file.display()));
-        let Line { mut request, now: moment } = Line::read(text).map_err(wrong)?;
-        args.with.fill(&mut request)?;
-        let moment = moment.or(now);
-        let explanation = match &asking {
-            Asking::Offline(world, _) => explained(world, &request, moment.unwrap_or_else(Timestamp::now))
-                .map_err(|failure| wrong(failure.message))?,
-            Asking::Live(client) => {
-                let question = args.at.question(&request, BlankOptions::default(), &args.with)?;
-                let now = moment.map(|moment| moment.to_string());
-                client.ask(&QuestionRequest { now, ..question }).await?.explanation
+        let answer = match from_line(text, now, args, &asking).await {
+            Ok(answer) => answer,
+            Err(failure) if failure.code == INPUT => {
+                shell.problem(&format!("{}:{at}  {}", file.display(), failure.message));
+                let error = ItemError { status: 400, message: failure.message };
+                let context = EvaluationContext { error: Some(error), ..EvaluationContext::default() };
+                Evaluation { decision: false, context }
             }
+            // Nobody is there to answer the others either.
+            Err(failure) => return Err(failure),
         };
-        all_allowed &= explanation.allowed;
-        let context = EvaluationContext {
-            reason: Some(explanation.reason),
-            message: explanation.message,
-            advice: Some(explanation.advice).filter(|advice| !advice.is_empty()),
-            ..EvaluationContext::default()
+        code = match (&answer.context.error, answer.decision) {
+            (Some(_), _) => INPUT,
+            (None, false) if code == YES => NO,
+            _ => code,
         };
-        let answer = Evaluation { decision: explanation.allowed, context };
         shell.answer(&serde_json::to_string(&answer).map_err(Failure::input)?);
     }
-    Ok(if all_allowed { YES } else { NO })
+    Ok(code)
+}
+
+async fn from_line(
+    text: &str,
+    now: Option<Timestamp>,
+    args: &Args,
+    asking: &Asking,
+) -> Result<Evaluation, Failure> {
+    let Line { mut request, now: moment } = Line::read(text).map_err(Failure::input)?;
+    args.with.fill(&mut request)?;
+    let moment = moment.or(now);
+    let explanation = match asking {
+        Asking::Offline(world, _) => explained(world, &request, moment.unwrap_or_else(Timestamp::now))?,
+        Asking::Live(client) => {
+            let question = args.at.question(&request, BlankOptions::default(), &args.with)?;
+            let now = moment.map(|moment| moment.to_string());
+            client.ask(&QuestionRequest { now, ..question }).await?.explanation
+        }
+    };
+    let context = EvaluationContext {
+        reason: Some(explanation.reason),
+        message: explanation.message,
+        advice: Some(explanation.advice).filter(|advice| !advice.is_empty()),
+        ..EvaluationContext::default()
+    };
+    Ok(Evaluation { decision: explanation.allowed, context })
 }

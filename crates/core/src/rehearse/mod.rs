@@ -15,6 +15,7 @@ pub use guarantee::{Guarantee, GuaranteeReport, Outcome};
 pub use write::write;
 
 use crate::charter::policy::Policy;
+use crate::charter::syntax::Effect;
 use crate::decide::explain::{Explanation, explain};
 use crate::decide::question::Request;
 use crate::decide::{World, with_scratch};
@@ -297,6 +298,18 @@ impl Rehearsal {
         for name in of_subject.chain(of_resource).filter(|name| !known(name)) {
             findings.push(self.unknown_sample(name, case.span));
         }
+        if let Some(because) = &case.because {
+            let (of, list, asked) = match is_of_allow(policy, &because.value) {
+                true => ("an allow", "may", &case.may),
+                false => ("a denial", "may-not", &case.may_not),
+            };
+            if asked.is_empty() {
+                let message =
+                    format!("{} is the reason of {of}, and this case has no {list:?}", because.value);
+                let finding = Finding::error("reason-of-nothing", because.span, message);
+                findings.push(finding.help(format!("say what it is the reason of in {list:?}")));
+            }
+        }
         for permission in case.may.iter().chain(&case.may_not) {
             if policy.permission(&permission.value).is_none() {
                 let known = policy.model().permissions.iter().map(|p| p.text.as_str());
@@ -322,8 +335,8 @@ impl Rehearsal {
                 let asked = request.resolve(world.engine(), stated.unwrap_or(now)).ok()?;
                 let (decision, explanation) =
                     with_scratch(|scratch| explain(world.engine(), &asked, scratch));
-                // A reason is one of denials where the case has any, else of allows.
-                let applies = expected == case.may_not.is_empty();
+                let of_allow = case.because.as_ref().map(|code| is_of_allow(world.policy(), &code.value));
+                let applies = of_allow == Some(expected);
                 let reason = case.because.as_ref().filter(|_| applies).map(|because| because.value.clone());
                 let expected_reason = reason.filter(|reason| *reason != explanation.reason);
                 let passed = decision.allowed == expected && expected_reason.is_none();
@@ -349,6 +362,15 @@ impl Rehearsal {
             checks,
         }
     }
+}
+
+/// Whether a reason is one of an allow: a role, or an allow rule. Of a rule that is not there nothing is
+/// known but that it decides nothing.
+fn is_of_allow(policy: &Policy, code: &str) -> bool {
+    let rule = code.strip_prefix("rule:");
+    let allows =
+        |key: &str| policy.model().rules.iter().any(|rule| rule.key == key && rule.effect == Effect::Allow);
+    code.starts_with("role:") || rule.is_some_and(allows)
 }
 
 /// The entities that properties name: at the end of relations, and what something lies within.

@@ -270,11 +270,12 @@ fn both(attributes: &[syntax::Attribute], relations: &[syntax::Relation], findin
     }
 }
 
-/// A type that declares containment whose walk can never end at a tenant: its tenant would always
-/// be unknown, and nothing would be reached from it.
+/// A type that declares containment whose walk can never end: nothing of it can be registered.
 fn rootless(tree: &Tree, kinds: &[Kind], findings: &mut Vec<Finding>) {
     let mut rooted = vec![false; kinds.len()];
-    rooted[KindId::TENANT.index()] = true;
+    for (at, kind) in kinds.iter().enumerate() {
+        rooted[at] = kind.within.is_empty();
+    }
     for _ in 0..kinds.len() {
         for (at, kind) in kinds.iter().enumerate() {
             rooted[at] |= kind.within.iter().any(|outer| rooted[outer.index()]);
@@ -284,11 +285,14 @@ fn rootless(tree: &Tree, kinds: &[Kind], findings: &mut Vec<Finding>) {
         let Some(at) = kinds.iter().position(|kind| kind.key == resource.key.value) else { continue };
         if !kinds[at].within.is_empty() && !rooted[at] {
             let message = format!(
-                "what {:?} lies within never lies in a tenant, so its tenant is always unknown",
+                "what {:?} lies within never ends at a tenant or at a type that lies nowhere, \
+                 so none can ever be registered",
                 resource.key.value
             );
-            let finding = Finding::warning("no-tenant", resource.key.span, message);
-            findings.push(finding.help("let an outer type lie within \"tenant\", or take within away"));
+            let finding = Finding::warning("never-ends", resource.key.span, message);
+            findings.push(
+                finding.help("add \"tenant\", or a type without within, to what one of them lies within"),
+            );
         }
     }
 }
