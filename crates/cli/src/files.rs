@@ -1,6 +1,7 @@
 //! Charters, rehearsals and registers from disk.
 
 use crate::exit::Failure;
+use crate::lines;
 use crate::shell::Shell;
 use ostrog_core::charter::Reading;
 use ostrog_core::prelude::{Change, Policy, Register, SourceFile, Sources, World, charter, line};
@@ -58,11 +59,7 @@ fn with_endings(folder: &Path, endings: &[&str]) -> Result<Sources, Failure> {
 }
 
 fn file(folder: &Path, path: PathBuf) -> Result<SourceFile, Failure> {
-    let bytes = fs::read(&path).map_err(|error| Failure::input(format!("{}: {error}", path.display())))?;
-    let text = String::from_utf8(bytes).map_err(|error| {
-        let at = error.utf8_error().valid_up_to();
-        Failure::input(format!("{}: byte {at} is not UTF-8", path.display()))
-    })?;
+    let text = lines::read(&path)?;
     let within = path.strip_prefix(folder).unwrap_or(&path);
     let name = within
         .to_str()
@@ -96,12 +93,7 @@ pub fn counted(count: usize, what: &str) -> String {
 
 /// The lines of a register file as changes, or a failure that tells every line that is none.
 pub fn changes(path: &Path) -> Result<Vec<(usize, Change)>, Failure> {
-    let text = if path == Path::new("-") {
-        std::io::read_to_string(std::io::stdin())
-            .map_err(|error| Failure::input(format!("standard input: {error}")))?
-    } else {
-        fs::read_to_string(path).map_err(|error| Failure::input(format!("{}: {error}", path.display())))?
-    };
+    let text = lines::read(path)?;
     let mut changes = Vec::new();
     let mut wrong = Vec::new();
     for (at, text) in text.lines().enumerate().filter(|(_, text)| !text.trim().is_empty()) {

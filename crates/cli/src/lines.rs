@@ -8,6 +8,7 @@ use ostrog_core::value::parse_time;
 use ostrog_wire::access::EvaluationRequest;
 use ostrog_wire::strict::{Object, from_value};
 use serde::Deserialize;
+use std::io::Read as _;
 use std::path::Path;
 
 /// A question of a file.
@@ -26,16 +27,27 @@ struct Beside {
     session: Option<String>,
 }
 
-/// A file, or standard input.
+/// The text of a file, or of standard input.
 ///
 /// # Errors
-/// If it cannot be read.
+/// If it cannot be read, or is not UTF-8: with the line.
 pub fn read(file: &Path) -> Result<String, Failure> {
-    let text = match file == Path::new("-") {
-        true => std::io::read_to_string(std::io::stdin()),
-        false => std::fs::read_to_string(file),
+    let mut bytes = Vec::new();
+    let read = match file == Path::new("-") {
+        true => std::io::stdin().read_to_end(&mut bytes),
+        false => std::fs::File::open(file).and_then(|mut open| open.read_to_end(&mut bytes)),
     };
-    text.map_err(|error| Failure::input(format!("{}: {error}", file.display())))
+    read.map_err(|error| Failure::input(format!("{}: {error}", file.display())))?;
+    String::from_utf8(bytes).map_err(|error| {
+        let at = error.utf8_error().valid_up_to();
+        let before = &error.as_bytes()[..at];
+        let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+        Failure::input(format!(
+            "{}:{line}  the byte {:#04x} is not UTF-8",
+            file.display(),
+            error.as_bytes()[at]
+        ))
+    })
 }
 
 /// The lines that say something, with their numbers from 1.

@@ -302,3 +302,41 @@ fn a_day_with_the_register() {
     let (code, _, err) = run(service.ostrog().env("OSTROG_KEY", &service.customs).arg("status"));
     assert!(code == 5 && err.contains("operator's key"), "{err}");
 }
+
+#[test]
+fn a_charter_is_held_against_a_register_as_questions_would_be() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("register.ndjson");
+    let base = std::fs::read_to_string(support::root().join("demo/register.ndjson")).expect("the demo's");
+    let more = [
+        r#"{"entity":"user:ines","merge":true,"attributes":{"post":"attic"}}"#,
+        r#"{"entity":"group:southern","tenant":"hallfjord","members":["user:nils"]}"#,
+        r#"{"grant":{"id":"g-abroad","role":"deckhand","to":"group:southern","at":"vessel:kestrel"}}"#,
+        r#"{"grant":{"id":"g-idle","role":"inspector","to":"user:nils","at":"berth:b-1"}}"#,
+    ];
+    std::fs::write(&file, format!("{base}{}\n", more.join("\n"))).expect("written");
+    let check = |format: &str| {
+        let mut command = ostrog();
+        command.args(["charter", "check", "demo/harbour", "--output", format, "--register"]).arg(&file);
+        run(&mut command)
+    };
+    let (code, _, err) = check("text");
+    let line = base.lines().count() + 1;
+    assert_eq!(code, 3, "{err}");
+    assert!(err.contains(&format!("register.ndjson:{line}  ")) && err.contains("attic"), "{err}");
+    assert!(err.contains("the grant g-abroad: group:southern is a group of tenant:hallfjord"), "{err}");
+    assert!(err.contains("the grant g-idle: inspector gives nothing at berth:b-1"), "{err}");
+
+    // A second place stands in what programs read, too; a broken byte is told with its line.
+    let charter = folder.path().join("charter");
+    std::fs::create_dir(&charter).expect("a folder");
+    let text = "[charter]\nname = \"x\"\nformat = 1\n[role.a]\n[role.b]\n[role.a]\n";
+    std::fs::write(charter.join("a.toml"), text).expect("written");
+    let (code, out, _) = run(ostrog().args(["charter", "check", "--output", "ndjson"]).arg(&charter));
+    let twice = out.lines().find(|line| line.contains("defined twice")).expect("is told");
+    let twice: serde_json::Value = serde_json::from_str(twice).expect("JSON");
+    assert_eq!((code, twice["second"]["line"].as_u64()), (3, Some(4)), "{twice}");
+    std::fs::write(charter.join("a.toml"), b"[charter]\nname = \"\xff\"\n").expect("written");
+    let (code, _, err) = run(ostrog().args(["charter", "check"]).arg(&charter));
+    assert!(code == 3 && err.contains("a.toml:2  the byte 0xff is not UTF-8"), "{err}");
+}

@@ -106,7 +106,7 @@ fn case(body: &str) -> String {
     None
 )]
 #[case(
-    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nmay-not = [\"vessel:close\"]\nbecause = \"no-role\"",
+    "as = \"user:ines\"\non = \"vessel:a\"\nmay = [\"vessel:moor\"]\nmay-not = [\"vessel:close\"]\nbecause = \"condition\"",
     false,
     None
 )]

@@ -8,7 +8,7 @@ use crate::table;
 use ostrog_core::charter::compare::{self, Direction};
 use ostrog_core::charter::{self, tidy};
 use ostrog_core::import;
-use ostrog_core::prelude::{Change, Checks, Register, Sources};
+use ostrog_core::prelude::{Change, Checks, Policy, Register, Sources};
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, Severity, wrong_path};
 use ostrog_wire::charter::File;
@@ -81,6 +81,17 @@ struct Found<'f> {
     column: usize,
     message: &'f str,
     help: Option<&'f str>,
+    /// The other place that matters, such as where a name was first defined.
+    second: Option<Second>,
+}
+
+/// A second place, and what it is.
+#[derive(Serialize)]
+struct Second {
+    what: &'static str,
+    file: String,
+    line: usize,
+    column: usize,
 }
 
 impl<'f> Found<'f> {
@@ -94,6 +105,10 @@ impl<'f> Found<'f> {
             column: place.column,
             message: &finding.message,
             help: finding.help.as_deref(),
+            second: finding.second.map(|(span, what)| {
+                let place = sources.place(span);
+                Second { what, file: place.path, line: place.line, column: place.column }
+            }),
         }
     }
 }
@@ -101,15 +116,28 @@ impl<'f> Found<'f> {
 fn check(dir: &Path, register: Option<&Path>, shell: &Shell) -> Result<Code, Failure> {
     let sources = files::sources(dir)?;
     let mut reading = charter::read(&sources);
+    let mut unfit = 0;
     if let (Some(path), Some(policy)) = (register, &reading.policy) {
         let mut facts = Register::default();
-        let (_, changes): (Vec<usize>, Vec<Change>) = files::changes(path)?.into_iter().unzip();
+        let (lines, changes): (Vec<usize>, Vec<Change>) = files::changes(path)?.into_iter().unzip();
+        // What would be refused where it is asked of is told here; what can be said beside it is, too.
+        let policies: [&Policy; 1] = [policy];
+        if let Err(refusals) = facts.apply(&changes, Checks::of(&policies)) {
+            unfit = refusals.len();
+            for refusal in &refusals {
+                shell.problem(&format!("{}:{}  {}", path.display(), lines[refusal.change], refusal.why));
+            }
+        }
+        let mut facts = Register::default();
         facts.apply(&changes, Checks::of(&[])).map_err(|refusals| {
             let told: Vec<String> = refusals.iter().map(|refusal| refusal.why.to_string()).collect();
             Failure::input(format!("{}: {}", path.display(), told.join("\n")))
         })?;
         for (grant, why) in against::idle(policy, &facts) {
             shell.notice(&format!("the grant {} gives nothing: {why}", grant.id));
+        }
+        for (grant, why) in against::doubtful(policy, &facts) {
+            shell.notice(&format!("the grant {}: {why}", grant.id));
         }
         reading.findings.extend(against::unheld(policy, &facts));
         let of = |finding: &Finding| (finding.span, finding.severity);
@@ -156,7 +184,7 @@ fn check(dir: &Path, register: Option<&Path>, shell: &Shell) -> Result<Code, Fai
             ));
         }
     }
-    Ok(if errors == 0 { YES } else { INPUT })
+    Ok(if errors == 0 && unfit == 0 { YES } else { INPUT })
 }
 
 fn tidy(dir: &Path, check: bool, shell: &Shell) -> Result<Code, Failure> {

@@ -2,8 +2,8 @@
 
 use super::change::{entity_fits, fits_tenant_clauses, grant_fits};
 use super::wrong::Wrong;
-use super::{Grant, MadeRole, Register, Sym};
-use crate::charter::model::RoleId;
+use super::{Grant, MadeRole, PlaceOf, Register, Sym};
+use crate::charter::model::{KindId, PermId, RoleId};
 use crate::charter::policy::Policy;
 use crate::source::Finding;
 
@@ -32,6 +32,57 @@ pub fn unheld(policy: &Policy, register: &Register) -> Vec<Finding> {
 pub fn idle<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, Wrong)> {
     let grants = register.all_grants();
     grants.filter_map(|grant| Some((grant, grant_fits(policy, register, &grant).err()?))).collect()
+}
+
+/// Grants that are permitted and do not do what they seem to, each with what will happen: to a group of another
+/// tenant than the place's, and of a role that gives nothing there.
+pub fn doubtful<'r>(policy: &Policy, register: &'r Register) -> Vec<(Grant<'r>, String)> {
+    let grants = register.all_grants().filter(|grant| grant_fits(policy, register, grant).is_ok());
+    let doubt = |grant: &Grant<'r>| {
+        let PlaceOf::At(place) = grant.at else { return None };
+        let name = |id| register.name(id);
+        let (of, at) = (register.group_tenant(grant.to), register.tenant_of(place));
+        if let (Sym::GROUP, Some(of)) = (register.kind(grant.to), of)
+            && at != Some(of)
+        {
+            return Some(format!(
+                "{} is a group of {}, and {} does not lie there: none of its members gets anything by it; \
+                 grant it to a group of that tenant, or of none",
+                name(grant.to),
+                name(of),
+                name(place)
+            ));
+        }
+        let role = policy.role(register.text(grant.role))?;
+        let inside = kinds_inside(policy, policy.kind(register.text(register.kind(place)))?);
+        let gives = policy.model().permissions.iter().enumerate().any(|(at, permission)| {
+            inside.contains(&permission.kind) && policy.may_give(role, PermId::at(at))
+        });
+        (!gives).then(|| {
+            format!(
+                "{} gives nothing at {}, nor at what may lie in it; grant it where what it is for lies",
+                register.text(grant.role),
+                name(place)
+            )
+        })
+    };
+    grants.filter_map(|grant| doubt(&grant).map(|why| (grant, why))).collect()
+}
+
+/// A type, and all that may lie in it.
+fn kinds_inside(policy: &Policy, kind: KindId) -> Vec<KindId> {
+    let mut all = vec![kind];
+    let mut at = 0;
+    while at < all.len() {
+        for (inner, declared) in policy.model().kinds.iter().enumerate() {
+            let inner = KindId::at(inner);
+            if declared.within.contains(&all[at]) && !all.contains(&inner) {
+                all.push(inner);
+            }
+        }
+        at += 1;
+    }
+    all
 }
 
 /// Facts that the charter does not permit, in words, at most so many: entities of types it does not

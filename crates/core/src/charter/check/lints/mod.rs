@@ -2,11 +2,13 @@
 //! looked for, the words, what to do, and a charter that shows it.
 
 mod another_case;
+mod anyone_beside;
 mod confers_in_vain;
 mod crosses_midnight;
 mod excludes_all;
 mod gives_nothing;
 mod leaks_past_guard;
+mod negated;
 mod never_applies;
 mod never_given;
 mod no_actions;
@@ -16,8 +18,12 @@ mod not_known;
 mod open_beside;
 mod other_kind;
 mod rests_on_request;
+mod routes_cross;
+mod separates_conferred;
 mod separates_in_vain;
 mod shuts_out;
+mod shuts_out_conferred;
+mod tenants_take_in;
 mod unread_values;
 mod unused;
 
@@ -36,13 +42,15 @@ struct Charter<'a> {
     gives: Vec<HashSet<PermId>>,
 }
 
-const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 19] = [
+const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 25] = [
     another_case::look,
+    anyone_beside::look,
     confers_in_vain::look,
     crosses_midnight::look,
     excludes_all::look,
     gives_nothing::look,
     leaks_past_guard::look,
+    negated::look,
     never_applies::look,
     never_given::look,
     no_actions::look,
@@ -52,8 +60,12 @@ const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 19] = [
     open_beside::look,
     other_kind::look,
     rests_on_request::look,
+    routes_cross::look,
+    separates_conferred::look,
     separates_in_vain::look,
     shuts_out::look,
+    shuts_out_conferred::look,
+    tenants_take_in::look,
     unread_values::look,
     unused::look,
 ];
