@@ -295,3 +295,15 @@ async fn the_command_rehearses_what_is_live_and_drafts_over_the_facts_of_the_ser
         assert_eq!(found, code, "{of}: {err}");
     }
 }
+
+#[test]
+fn a_guarantee_that_takes_too_long_is_undecided_and_says_so() {
+    let (code, out, err) = run(rehearse("demo/harbour").args(["--budget", "0s"]));
+    assert_eq!(code, 1, "{err}");
+    assert!(
+        out.contains("undecided") && out.contains("its time was up") && !out.contains("12 guarantees proved"),
+        "{out}"
+    );
+    let (code, _, err) = run(rehearse("demo/harbour").args(["--budget", "soon"]));
+    assert!(code == 2 && err.contains("\"soon\" is no time such as 15m or 20s"), "{err}");
+}

@@ -171,3 +171,10 @@ impl Global {
         Ok(Client::new(server, &key)?)
     }
 }
+
+/// A stretch of time, such as `15m` or `20s`.
+fn time(text: &str) -> Result<std::time::Duration, String> {
+    let parsed: Option<jiff::SignedDuration> = text.parse().ok();
+    let time = parsed.and_then(|time| std::time::Duration::try_from(time).ok());
+    time.ok_or_else(|| format!("{text:?} is no time such as 15m or 20s"))
+}

@@ -12,10 +12,12 @@ use ostrog_core::rehearse::{CaseReport, Check, GuaranteeReport, Outcome, Rehears
 use ostrog_core::shift::{Only, Shift, shift};
 use ostrog_core::source::{Finding, Severity};
 use ostrog_report::{Against, Rehearsed, html, junit};
+use std::cell::Cell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -32,6 +34,9 @@ pub struct Args {
     /// Tell who gains and who loses: against live, a revision, a draft or another folder
     #[arg(long, value_name = "live|REVISION|DIR|nothing", default_value = "nothing")]
     against: String,
+    /// How long each guarantee may take; past it, it is undecided
+    #[arg(long, value_name = "TIME", default_value = "20s", value_parser = super::time)]
+    budget: Duration,
     /// Only cases and guarantees whose name contains this
     #[arg(long, value_name = "NAME")]
     only: Option<String>,
@@ -149,13 +154,18 @@ impl Run<'_> {
     fn all(&self, against: Option<sides::Side>, stop: &AtomicBool) -> Result<Rehearsed, Failure> {
         let now = Timestamp::now();
         let go_on = || !stop.load(Ordering::Relaxed);
+        // Each claim has its own time.
+        let began = Cell::new(Instant::now());
+        let in_time = || go_on() && began.get().elapsed() < self.args.budget;
         let told = |findings: Vec<Finding>| wrong(&self.args.dir, self.sources, &findings, self.shell).err();
         let failed = |findings| told(findings).unwrap_or_else(|| Failure::input("the rehearsal has errors"));
         let checked = self.rehearsal.checked(self.policy, self.sources).map_err(failed)?;
         let report =
             self.rehearsal.run(self.policy, self.facts.clone(), self.sources, now).map_err(failed)?;
         let bar = self.bar();
-        let settled = self.rehearsal.settle(self.policy, self.sources, &go_on, &mut |one| {
+        began.set(Instant::now());
+        let settled = self.rehearsal.settle(self.policy, self.sources, &in_time, &mut |one| {
+            began.set(Instant::now());
             bar.inc(1);
             bar.set_message(format!("{} {}", one.outcome.word(), one.name));
         });

@@ -3,7 +3,6 @@
 use crate::exit::{Code, Failure, YES};
 use crate::files;
 use crate::settings::Settings;
-use jiff::SignedDuration;
 use ostrog_service::App;
 use ostrog_service::node::Node;
 use ostrog_service::problem::Problem;
@@ -59,12 +58,7 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
     let public_url = args.public_url.or(file.public_url);
     let max_stale = match args.max_stale.or(file.max_stale) {
         None => MAX_STALE,
-        Some(text) => {
-            let parsed: Option<SignedDuration> = text.parse().ok();
-            parsed
-                .and_then(|time| Duration::try_from(time).ok())
-                .ok_or_else(|| Failure::misused(format!("max-stale {text:?} is no time such as 15m")))?
-        }
+        Some(text) => super::time(&text).map_err(|why| Failure::misused(format!("max-stale: {why}")))?,
     };
     let (url, cluster) = match database {
         Some(url) => (url, None),

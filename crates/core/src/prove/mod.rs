@@ -237,7 +237,7 @@ impl<'a> Attempt<'a> {
     }
 
     fn stopped(&self) -> Outcome {
-        Outcome::Open { reason: "it was stopped before it was settled".to_owned(), deeper: false }
+        Outcome::Open { reason: "its time was up, or it was stopped, before it was settled: give it more time, or make the claim smaller with assume".to_owned(), deeper: false }
     }
 
     fn open(&self) -> Outcome {

@@ -11,8 +11,13 @@ use ostrog_report::{Against, Rehearsed, html, junit};
 use ostrog_store::rehearsal::Found;
 use ostrog_wire::rehearsals::RehearsalFile;
 use serde_json::Value;
+use std::cell::Cell;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+/// How long each guarantee may take; past it, it is undecided.
+const BUDGET: Duration = Duration::from_secs(20);
 
 /// The files of a rehearsal.
 pub fn sources(files: &[RehearsalFile]) -> Sources {
@@ -98,8 +103,12 @@ impl Run {
             written.run(&self.policy, self.facts.clone(), &self.files, now).map_err(failed(&self.files))?;
         let over = kept.run(&self.policy, self.facts.clone(), &self.kept, now).map_err(failed(&self.kept))?;
         self.job.does("settling the guarantees");
+        // Each claim has its own time.
+        let began = Cell::new(Instant::now());
+        let in_time = || go_on() && began.get().elapsed() < BUDGET;
         let guarantees = written
-            .settle(&self.policy, &self.files, &go_on, &mut |_| {
+            .settle(&self.policy, &self.files, &in_time, &mut |_| {
+                began.set(Instant::now());
                 self.job.settled.fetch_add(1, Ordering::Relaxed);
             })
             .map_err(failed(&self.files))?;
