@@ -196,7 +196,7 @@ fn what_does_not_count_is_told() {
     assert_eq!(
         stranger.ignored,
         [
-            "user:nobody is not registered and is treated as anonymous",
+            "user:nobody is not in the register; asked as anonymous",
             "subject.clearance: the subject is anonymous",
             "resource.within: voyage:v-none is not registered",
         ]
@@ -269,5 +269,81 @@ fn the_grid_says_how_each_role_gives_each_action() {
                 cell.text
             );
         }
+    }
+}
+
+/// What was nearest comes first: what cut off a role that would have let them in.
+#[test]
+fn what_cut_them_off_is_told_before_what_else_would_do() {
+    let facts = r#"
+{"entity":"tenant:north"}
+{"entity":"tenant:south"}
+{"entity":"user:ann","tenants":["north"]}
+{"entity":"user:sue","tenants":["south"]}
+{"entity":"group:southern","tenant":"south","members":["user:sue"]}
+{"entity":"yard:y1","within":"tenant:north"}
+{"entity":"shed:s1","within":"yard:y1","detached":true}
+{"entity":"shed:s2","within":"yard:y1","attributes":{"open":true}}
+{"grant":{"role":"keeper","to":"user:ann","at":"tenant:north"}}
+{"grant":{"role":"keeper","to":"group:southern","at":"yard:y1"}}
+"#;
+    let charter = r#"
+[charter]
+name = "Yards"
+format = 1
+[application.quay]
+[resource.yard]
+application = "quay"
+within = "tenant"
+actions = { view = "" }
+[resource.shed]
+application = "quay"
+within = "yard"
+actions = { enter = "", view = "" }
+[resource.shed.attributes]
+open = { type = "boolean", default = false }
+[role.keeper]
+permissions = ["shed:enter"]
+[[rule]]
+key = "open-sheds"
+effect = "allow"
+permissions = ["shed:enter", "shed:view"]
+when = "resource.open"
+"#;
+    let policy = charter::read(&Sources::single("yards.toml", charter)).policy.expect("no errors");
+    let mut world = World::new(Arc::new(policy), Register::default());
+    let lines = facts.lines().filter(|line| !line.is_empty());
+    let changes: Vec<Change> = lines.map(|text| line::parse(text).expect("a line")).collect();
+    world.apply(&changes).expect("fits");
+    for (subject, permission, resource, begins) in [
+        ("user:ann", "shed:enter", "shed:s1", "shed:s1 is detached, so keeper at tenant:north stops at it"),
+        (
+            "user:sue",
+            "shed:enter",
+            "shed:s2",
+            "keeper was granted to group:southern, a group of tenant:south",
+        ),
+        (
+            "user:sue",
+            "shed:view",
+            "shed:s2",
+            "the rule open-sheds does not reach across tenants: user:sue is no member of tenant:north",
+        ),
+        ("anonymous", "shed:view", "shed:s2", "the rule open-sheds allows it to those who are signed in"),
+        (
+            "user:anm",
+            "shed:view",
+            "shed:s1",
+            "user:anm is not in the register (did you mean user:ann?); asked as anonymous: ",
+        ),
+        (
+            "user:ann",
+            "shed:view",
+            "shed:s9",
+            "shed:s9 is not in the register (did you mean shed:s1?); asked as a new one: ",
+        ),
+    ] {
+        let why = ask(&world, subject, permission, resource, json!({}));
+        assert!(!why.allowed && why.sentence.starts_with(begins), "{subject} {resource}: {}", why.sentence);
     }
 }

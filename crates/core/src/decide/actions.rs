@@ -29,7 +29,7 @@ pub fn actions(
     let mut all = Vec::new();
     for permission in model.kinds[kind.index()].permissions.clone().map(PermId) {
         let text = model.permissions[permission.index()].text.clone();
-        let asked = Request { permission: text, ..request.clone() }.resolve(engine, now)?;
+        let asked = Request { permission: text, ..request.clone() }.resolve_quietly(engine, now)?;
         let decision = match &asked.question {
             Ok(question) => with_scratch(|scratch| decide(engine, question, scratch)),
             Err(reason) => Decision { allowed: false, reason: *reason },

@@ -63,7 +63,7 @@ pub fn hints(
             whole &= !found.found.is_empty() || found.next.is_none();
             return Ok((!found.found.is_empty(), true));
         }
-        let asked = request.resolve(engine, now)?;
+        let asked = request.resolve_quietly(engine, now)?;
         let allowed =
             asked.question.is_ok_and(|question| with_scratch(|s| decide(engine, &question, s)).allowed);
         Ok((allowed, false))

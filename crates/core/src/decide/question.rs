@@ -3,7 +3,7 @@
 
 use super::{Engine, Reason};
 use crate::charter::model::{Attribute, Kind, KindId, NameId, PermId, Relation, Stated};
-use crate::names::{did_you_mean, kind_of, split_entity};
+use crate::names::{did_you_mean, kind_of, nearest, split_entity};
 use crate::register::line::stated;
 use crate::register::{EntityId, State};
 use jiff::Timestamp;
@@ -12,6 +12,8 @@ use std::sync::{Arc, LazyLock};
 
 /// Most properties or context keys of one question.
 const MAX_PROPERTIES: usize = 256;
+/// Among how many names it is looked for the one that was meant.
+const NEAR_AMONG: usize = 20_000;
 
 /// Who asks to be let in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -90,6 +92,8 @@ pub struct Asked {
     pub question: Result<Question, Reason>,
     /// What the request said that does not count, and why.
     pub ignored: Vec<String>,
+    /// Whom and what it names that is not in the register, and how that is asked.
+    pub unregistered: Vec<String>,
 }
 
 /// A question that makes no sense: an error, not a decision.
@@ -104,7 +108,18 @@ impl Request {
     /// A subject that is no subject, a name that is none, or a permission of another type than
     /// the resource's.
     pub fn resolve(&self, engine: Engine<'_>, now: Timestamp) -> Result<Asked, Malformed> {
-        let reader = Reader { engine, now, tells: true };
+        self.read(Reader { engine, now, tells: true })
+    }
+
+    /// The same, without telling what does not count: for those who ask many.
+    ///
+    /// # Errors
+    /// As [`Request::resolve`].
+    pub fn resolve_quietly(&self, engine: Engine<'_>, now: Timestamp) -> Result<Asked, Malformed> {
+        self.read(Reader { engine, now, tells: false })
+    }
+
+    fn read(&self, reader: Reader<'_>) -> Result<Asked, Malformed> {
         let subject = reader.subject(&self.subject, &self.of_subject)?;
         let permission = match reader.permission(&self.permission, self.resource.as_deref())? {
             Ok(permission) => permission,
@@ -120,6 +135,7 @@ impl Request {
 #[derive(Clone, Debug)]
 pub struct SubjectPart {
     subject: Subject,
+    unregistered: Option<String>,
     said: Arc<Said>,
     ignored: Vec<String>,
 }
@@ -128,6 +144,7 @@ pub struct SubjectPart {
 #[derive(Clone, Debug)]
 pub struct ResourcePart {
     resource: Resource,
+    unregistered: Option<String>,
     said: Arc<Said>,
     ignored: Vec<String>,
 }
@@ -168,7 +185,8 @@ impl Reader<'_> {
     /// If it is the name of no subject, or more is said of it than can be.
     pub fn subject(&self, name: &str, properties: &Map<String, Value>) -> Result<SubjectPart, Malformed> {
         let mut ignored = Vec::new();
-        let subject = self.who(name, &mut ignored)?;
+        let (subject, unregistered) = self.who(name)?;
+        ignored.extend(unregistered.clone());
         few(properties, "subject")?;
         let said = match subject {
             Subject::Anonymous => {
@@ -182,12 +200,13 @@ impl Reader<'_> {
                 self.said(kind, properties, "subject", &mut ignored)
             }
         };
-        Ok(SubjectPart { subject, said, ignored })
+        Ok(SubjectPart { subject, unregistered, said, ignored })
     }
 
-    fn who(&self, name: &str, ignored: &mut Vec<String>) -> Result<Subject, Malformed> {
+    /// The subject; and, where it is wanted, that it is not in the register.
+    fn who(&self, name: &str) -> Result<(Subject, Option<String>), Malformed> {
         if name == "anonymous" || name.starts_with("anonymous:") {
-            return Ok(Subject::Anonymous);
+            return Ok((Subject::Anonymous, None));
         }
         // Nobody is registered under a name that none can be: unknown, like anybody else who is not.
         let kind = kind_of(name).map_err(|wrong| Malformed(wrong.into()))?;
@@ -203,14 +222,20 @@ impl Reader<'_> {
             .find(name)
             .filter(|id| self.engine.sight.is_everything() || register.state(*id) != State::Deleted);
         Ok(match found {
-            Some(id) => Subject::Entity(id),
-            None => {
-                if self.tells {
-                    ignored.push(format!("{name} is not registered and is treated as anonymous"));
-                }
-                Subject::Anonymous
-            }
+            Some(id) => (Subject::Entity(id), None),
+            None => (Subject::Anonymous, self.not_registered(name, "as anonymous")),
         })
+    }
+
+    /// That something is not in the register, with what may have been meant, and how it is asked.
+    fn not_registered(&self, name: &str, asked: &str) -> Option<String> {
+        if !self.tells {
+            return None;
+        }
+        let register = self.engine.register;
+        let all = self.engine.sight.all(register).take(NEAR_AMONG).map(|id| register.name(id));
+        let near = nearest(name, all).map_or_else(String::new, |near| format!(" (did you mean {near}?)"));
+        Some(format!("{name} is not in the register{near}; asked {asked}"))
     }
 
     /// What is to be done.
@@ -276,7 +301,12 @@ impl Reader<'_> {
             if within.is_some() && self.tells {
                 ignored.push("resource.within: the resource is registered".to_owned());
             }
-            return Ok(ResourcePart { resource: Resource::Registered(id), said, ignored });
+            return Ok(ResourcePart {
+                resource: Resource::Registered(id),
+                unregistered: None,
+                said,
+                ignored,
+            });
         }
         let within = within.and_then(|value| match self.within(kind, value) {
             Ok(id) => Some(id),
@@ -288,7 +318,8 @@ impl Reader<'_> {
             }
         });
         let resource = Resource::Stated { name: name.map(Into::into), within };
-        Ok(ResourcePart { resource, said, ignored })
+        let unregistered = name.and_then(|name| self.not_registered(name, "as a new one"));
+        Ok(ResourcePart { resource, unregistered, said, ignored })
     }
 
     /// Where an unregistered resource is said to lie.
@@ -353,14 +384,17 @@ impl Reader<'_> {
             session: context.session.clone(),
         };
         let ignored = [&subject.ignored, &resource.ignored, &context.ignored];
-        Asked { question: Ok(question), ignored: ignored.into_iter().flatten().cloned().collect() }
+        Asked {
+            question: Ok(question),
+            ignored: ignored.into_iter().flatten().cloned().collect(),
+            unregistered: subject.unregistered.iter().chain(&resource.unregistered).cloned().collect(),
+        }
     }
 
     /// The denial that something unknown meets.
     pub fn denied(&self, unknown: Unknown, subject: &SubjectPart) -> Asked {
-        let unregistered = subject.ignored.iter().filter(|told| told.ends_with("treated as anonymous"));
-        let ignored = unregistered.cloned().chain([unknown.told]).collect();
-        Asked { question: Err(unknown.reason), ignored }
+        let ignored = subject.unregistered.iter().cloned().chain([unknown.told]).collect();
+        Asked { question: Err(unknown.reason), ignored, unregistered: Vec::new() }
     }
 
     /// The properties that count, by what the type declares.

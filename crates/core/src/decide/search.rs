@@ -40,7 +40,7 @@ pub fn resources(
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Found, Malformed> {
     let request = Request { resource: None, of_resource: serde_json::Map::new(), ..request.clone() };
-    let asked = request.resolve(engine, now)?;
+    let asked = request.resolve_quietly(engine, now)?;
     let Ok(mut question) = asked.question else { return Ok(Found::default()) };
     let all = super::reach::within_reach(engine, &question);
     Ok(by_name(engine, all, page, go_on, |id| {
@@ -66,7 +66,7 @@ pub fn subjects(
 ) -> Result<Found, Malformed> {
     let nobody =
         Request { subject: "anonymous".to_owned(), of_subject: serde_json::Map::new(), ..request.clone() };
-    let asked = nobody.resolve(engine, now)?;
+    let asked = nobody.resolve_quietly(engine, now)?;
     let Ok(mut question) = asked.question else { return Ok(Found::default()) };
     let kind = if kind == "service" { Sym::SERVICE } else { Sym::USER };
     let of_kind = |id: &EntityId| engine.register.kind(*id) == kind;

@@ -140,7 +140,7 @@ impl Search<'_, '_> {
         }
         // What the register would refuse, a separation among it, is no way.
         let Ok(applied) = self.world.suppose(&facts, &[], self.sight) else { return false };
-        let asked = request.resolve(self.world.engine_in(self.sight), self.now);
+        let asked = request.resolve_quietly(self.world.engine_in(self.sight), self.now);
         let allowed = asked.is_ok_and(|asked| {
             let question = asked.question.ok();
             question.is_some_and(|question| {

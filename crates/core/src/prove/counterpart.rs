@@ -48,7 +48,8 @@ impl Guarantee {
         let policy: &Arc<Policy> = world.policy();
         let text = policy.model().permissions[self.claim.permission().index()].text.clone();
         let request = Request { permission: text, ..request.clone() };
-        let Ok(Ok(question)) = request.resolve(world.engine(), now).map(|asked| asked.question) else {
+        let Ok(Ok(question)) = request.resolve_quietly(world.engine(), now).map(|asked| asked.question)
+        else {
             return Ok(());
         };
         let mut attempt = Attempt::new(policy, self, depth, false);

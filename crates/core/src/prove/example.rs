@@ -141,7 +141,7 @@ impl Guarantee {
             let text = world.policy().model().permissions[permission.index()].text.clone();
             let request = Request { permission: text, ..request.clone() };
             let engine = world.engine();
-            let question = request.resolve(engine, now).ok()?.question.ok()?;
+            let question = request.resolve_quietly(engine, now).ok()?.question.ok()?;
             let truth = |condition: &Option<_>| {
                 condition.as_ref().map_or(Truth::True, |condition| truth_of(engine, &question, condition))
             };

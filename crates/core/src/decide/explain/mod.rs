@@ -1,6 +1,8 @@
 //! The explanation of a decision: data first, recorded by the very walk that decided, and one
 //! sentence made of it.
 
+mod sentence;
+
 use super::confer::{Conferral, Witness};
 use super::question::{Asked, Question, Resource, Subject};
 use super::walk::Walk;
@@ -162,6 +164,11 @@ pub fn explain(engine: Engine<'_>, asked: &Asked, scratch: &mut Scratch) -> (Dec
     let teller = Teller { walk: Walk::new(engine, question, scratch), question, record };
     let mut explanation = blank(engine, decision, asked);
     teller.tell(decision, &mut explanation);
+    if !decision.allowed && !asked.unregistered.is_empty() {
+        // Before any rule: most often it is a slip.
+        let told = [asked.unregistered.join("; "), explanation.sentence];
+        explanation.sentence = told.join(": ");
+    }
     (decision, explanation)
 }
 
@@ -280,150 +287,6 @@ impl Teller<'_> {
             }
         }
         all
-    }
-
-    // -- the sentence --------------------------------------------------------------------------
-
-    fn sentence(&self, decision: Decision, out: &Explanation) -> String {
-        match decision.reason {
-            Reason::Role(role) => {
-                let arrival = self.allowing(|of| of == role);
-                arrival.map_or_else(String::new, |(arrival, _)| {
-                    format!("{} {}", self.key(role), self.how(role, arrival.via))
-                })
-            }
-            Reason::Rule(rule) => self.rule_sentence(rule, decision.allowed, out),
-            Reason::Undetermined => self.near_miss(Truth::Undetermined, out),
-            Reason::Condition => self.near_miss(Truth::False, out),
-            Reason::Separated => self.separated(),
-            Reason::Standby => self.on_standby(),
-            Reason::NoRole => self.no_role(out),
-            _ => String::new(),
-        }
-    }
-
-    fn rule_sentence(&self, rule: RuleId, allowed: bool, out: &Explanation) -> String {
-        let declared = &self.walk.engine.policy.model().rules[rule.index()];
-        if allowed {
-            return format!("the rule {} allows it", declared.key);
-        }
-        let told = out.rules.iter().find(|told| told.key == declared.key);
-        let why = told.and_then(|told| told.conditions.first());
-        let why = why
-            .map_or_else(String::new, |condition| format!(" ({} is {})", condition.because, condition.value));
-        match &declared.message {
-            Some(message) => format!("{message}: the rule {}{why}", declared.key),
-            None => format!("the rule {} denies it{why}", declared.key),
-        }
-    }
-
-    /// What would have allowed it had a condition been true.
-    fn near_miss(&self, value: Truth, out: &Explanation) -> String {
-        let near = |(arrival, _): &(super::Arrival, _)| {
-            let both = arrival.arrives.and(arrival.gives);
-            !arrival.separated && both == value && (value != Truth::False || arrival.arrives == Truth::True)
-        };
-        if let Some(at) = self.record.arrivals.iter().position(near) {
-            let arrival = &self.record.arrivals[at].0;
-            let (key, how) = (self.key(arrival.role), self.how(arrival.role, arrival.via));
-            if arrival.arrives == Truth::Undetermined {
-                return format!(
-                    "whether {key} arrives {how} is undetermined: {}",
-                    self.unsettled(arrival.role)
-                );
-            }
-            let conditions = &out.arrivals[at].conditions;
-            let why = conditions.iter().find(|condition| condition.value == value.word());
-            let why = why.map_or_else(String::new, |c| format!(", but {} is {}", c.because, c.value));
-            return format!("{key} holds {how}{why}");
-        }
-        let rule = out
-            .rules
-            .iter()
-            .find(|rule| rule.effect == "allow" && rule.reaches && rule.value == value.word());
-        rule.map_or_else(String::new, |rule| {
-            let why = rule.conditions.first().map_or("", |condition| condition.because.as_str());
-            format!("the rule {} would allow it, but {why} is {}", rule.key, rule.value)
-        })
-    }
-
-    /// The first arrival that would allow, of a role that fits.
-    fn allowing(&self, fits: impl Fn(Arrived) -> bool) -> Option<&(super::Arrival, Vec<Evaluated>)> {
-        self.record.arrivals.iter().find(|(arrival, _)| {
-            fits(arrival.role) && !arrival.separated && arrival.arrives.and(arrival.gives) == Truth::True
-        })
-    }
-
-    fn separated(&self) -> String {
-        let arrival = self
-            .record
-            .arrivals
-            .iter()
-            .find(|(arrival, _)| arrival.separated && arrival.arrives.and(arrival.gives) == Truth::True);
-        let Some((arrival, _)) = arrival else { return String::new() };
-        let Arrived::Role(role) = arrival.role else { return String::new() };
-        let policy = self.walk.engine.policy;
-        let model = policy.model();
-        let held = |role: RoleId| self.walk.holds(role) != Truth::False;
-        for separation in &model.separations {
-            let own = separation
-                .roles
-                .iter()
-                .find(|separated| policy.includes(role, **separated) && held(**separated));
-            let other =
-                own.and_then(|own| separation.roles.iter().find(|other| *other != own && held(**other)));
-            if let (Some(_), Some(other)) = (own, other) {
-                return format!(
-                    "{} holds {}, but also {} here, and the separation {} lets nobody use both",
-                    self.key(arrival.role),
-                    self.how(arrival.role, arrival.via),
-                    self.key(Arrived::Role(*other)),
-                    separation.key
-                );
-            }
-        }
-        String::new()
-    }
-
-    fn on_standby(&self) -> String {
-        let grant = self.walk.on_standby().and_then(|at| self.walk.engine.register.grant(at));
-        grant.map_or_else(String::new, |grant| {
-            let register = self.walk.engine.register;
-            let place = self.place(grant.at);
-            let at = if place == "everywhere" { place } else { format!("at {place}") };
-            let through = if Some(grant.to) == self.walk.subject {
-                String::new()
-            } else {
-                format!(", through {}", register.name(grant.to))
-            };
-            format!("{} {at}{through} is on standby and not active ({})", register.text(grant.role), grant.id)
-        })
-    }
-
-    /// What keeps a conferral from being told.
-    fn unsettled(&self, role: Arrived) -> String {
-        let Arrived::Role(role) = role else { return String::new() };
-        if self.walk.conferral.is_too_much() {
-            return format!("it depends on more than {} roles at resources", super::MAX_PAIRS);
-        }
-        let model = self.walk.engine.policy.model();
-        let confer = model.confers.iter().find(|confer| confer.role == role);
-        confer.map_or_else(String::new, |confer| {
-            let kind = &model.kinds[confer.kind.index()].key;
-            format!("what {} of the {kind} leads to, or its condition, cannot be read", confer.path_text)
-        })
-    }
-
-    fn no_role(&self, out: &Explanation) -> String {
-        let permission = &self.walk.engine.policy.model().permissions[self.question.permission.index()].text;
-        let who = self.subject();
-        match out.also_held.as_slice() {
-            [] => format!("{who} holds no role here"),
-            [one] => format!("{who} holds {one}, which does not give {permission}"),
-            [one, more @ ..] => {
-                format!("{who} holds {one} and {} more, none of which gives {permission}", more.len())
-            }
-        }
     }
 
     // -- the way -------------------------------------------------------------------------------
