@@ -21,11 +21,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt as _;
 
 const KINDS: [(&str, &[&str]); 4] =
-    [("ship", &["tenant"]), ("hold", &["ship"]), ("crate", &["hold", "ship"]), ("beacon", &[])];
+    [("ship", &["tenant"]), ("hold", &["ship"]), ("crate", &["hold", "ship", "beacon"]), ("beacon", &[])];
 
 fn columns(kind: &str) -> Columns {
     let mut columns: BTreeMap<String, String> =
-        ["size", "tag", "open", "net", "marks", "load", "due", "slack"]
+        ["size", "tag", "open", "net", "nets", "marks", "load", "due", "slack"]
             .map(|name| (name.to_owned(), format!("r.{name}_column")))
             .into();
     if kind != "beacon" {
@@ -56,7 +56,7 @@ async fn statements_select_exactly_what_decisions_allow() {
         let statement = format!(
             "create table {kind}_rows (number text primary key, size_column bigint, tag_column text, \
              open_column boolean, net_column inet, marks_column text[], outer_name text, load_column numeric, \
-             due_column timestamptz, slack_column interval)"
+             due_column timestamptz, slack_column interval, nets_column inet[])"
         );
         sqlx::query(AssertSqlSafe(statement)).execute(&mut database).await.expect("made");
     }
@@ -130,12 +130,13 @@ async fn insert(database: &mut PgConnection, kind: &str, row: &BTreeMap<String, 
         [_] => name.split_once(':').map_or(String::new(), |(_, id)| id.to_owned()),
         _ => name,
     });
-    let marks: Option<Vec<Option<String>>> = row["marks"]
-        .as_array()
-        .map(|items| items.iter().map(|item| item.as_str().map(str::to_owned)).collect());
+    let many = |name: &str| -> Option<Vec<Option<String>>> {
+        let items = row[name].as_array()?.iter();
+        Some(items.map(|item| item.as_str().map(str::to_owned)).collect())
+    };
     let statement = format!(
         "insert into {kind}_rows values ($1, $2, $3, $4, $5::text::inet, $6, $7, $8::text::numeric, \
-         $9::text::timestamptz, $10::text::interval) on conflict do nothing"
+         $9::text::timestamptz, $10::text::interval, $11::text[]::inet[]) on conflict do nothing"
     );
     let done = sqlx::query(AssertSqlSafe(statement))
         .bind(text("id"))
@@ -143,11 +144,12 @@ async fn insert(database: &mut PgConnection, kind: &str, row: &BTreeMap<String, 
         .bind(text("tag"))
         .bind(row["open"].as_bool())
         .bind(text("net"))
-        .bind(marks)
+        .bind(many("marks"))
         .bind(within)
         .bind(text("load"))
         .bind(text("due"))
         .bind(text("slack"))
+        .bind(many("nets"))
         .execute(database)
         .await
         .expect("inserted");

@@ -717,7 +717,7 @@ pub fn outer(dice: &mut Dice<'_>, kind: &str) -> Option<String> {
     let outers: &[&str] = match kind {
         "ship" => &["tenant:north", "tenant:south", "tenant:none"],
         "hold" => &["ship:s1", "ship:s2", "ship:s9"],
-        _ => &["hold:h1", "ship:s2", "hold:h9"],
+        _ => &["hold:h1", "ship:s2", "hold:h9", "beacon:b1"],
     };
     dice.chance(8).then(|| dice.pick(outers).to_owned())
 }
