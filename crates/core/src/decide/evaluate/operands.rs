@@ -185,6 +185,8 @@ impl<'e> Walk<'e> {
                 }
             };
         }
-        Whole::No(Lack::IllTyped)
+        // Of some types it leads to one only: that is all of it.
+        visit(Ok(read));
+        Whole::Yes
     }
 }
