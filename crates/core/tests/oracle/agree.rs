@@ -197,7 +197,7 @@ fn holds(tree: &Json, row: &BTreeMap<String, Json>) -> bool {
     let one_of = |value: &Json| {
         listed().iter().any(|item| {
             item == value
-                || (name == "net" || name == "ip") && crate::naive::is_within(&text(value), &text(item))
+                || ["net", "nets", "ip"].contains(&name) && crate::naive::is_within(&text(value), &text(item))
         })
     };
     match operator {
@@ -212,7 +212,13 @@ fn holds(tree: &Json, row: &BTreeMap<String, Json>) -> bool {
             None => one_of(value),
         },
         "not in" => !one_of(value),
-        "overlaps" => value.as_array().is_some_and(|items| items.iter().any(|item| listed().contains(item))),
+        "overlaps" => value.as_array().is_some_and(|items| {
+            items.iter().any(|item| {
+                one_of(item)
+                    || name == "nets"
+                        && listed().iter().any(|other| crate::naive::is_within(&text(other), &text(item)))
+            })
+        }),
         "starts" => text(value).starts_with(&text(&other)),
         "ends" => text(value).ends_with(&text(&other)),
         "contains" => text(value).contains(&text(&other)),
