@@ -178,6 +178,57 @@ fn settle(text: &str) -> GuaranteeReport {
 )]
 #[case("never = 'voyage:plan'\nwhen = 'count(resource.marks) == 2 and \"x\" in resource.marks'", "refuted")]
 #[case("never = 'voyage:plan'\nwhen = 'among(subject, resource.within.crew)'", "refuted")]
+#[case("always = 'voyage:plan'\nwhen = 'known(resource.marks) and count(resource.marks) == 0'", "refuted")]
+#[case(
+    "never = 'voyage:plan'\nwhen = '\"x\" in resource.marks and \"y\" in resource.marks and count(resource.marks) < 2'\nassume = 'known(resource.marks)'",
+    "vacuous"
+)]
+#[case(
+    "never = 'voyage:plan'\nwhen = '\"x\" in resource.marks and \"y\" in resource.marks and count(resource.marks) == 2'",
+    "refuted"
+)]
+#[case(
+    "never = 'voyage:plan'\nwhen = 'among(subject, resource.within.crew) and count(resource.within.crew) == 0'\nassume = 'known(resource.within.crew)'",
+    "proved"
+)]
+// Sums of what is not known.
+#[case("never = 'vessel:moor'\nwhen = 'subject.rank + resource.class > 10'", "refuted")]
+#[case("never = 'vessel:moor'\nwhen = 'subject.rank + resource.class > 10 and subject.rank < 6'", "refuted")]
+#[case(
+    "never = 'vessel:moor'\nwhen = 'subject.rank + resource.class > 10 and subject.rank < 6'\nassume = 'resource.class > 0'",
+    "proved"
+)]
+#[case("never = 'vessel:moor'\nwhen = 'subject.rank + resource.class > 10 and subject.rank < 7'", "refuted")]
+#[case(
+    "never = 'vessel:view'\nwhen = 'resource.draught + resource.draught + resource.draught == 1'",
+    "refuted"
+)]
+#[case(
+    "never = 'vessel:view'\nwhen = 'resource.class + subject.rank != subject.rank + resource.class'\nassume = 'resource.class + subject.rank > 0'",
+    "vacuous"
+)]
+// Lower case.
+#[case("never = 'vessel:view'\nwhen = 'lower(resource.name) == \"kestrel\"'", "refuted")]
+#[case(
+    "never = 'vessel:view'\nwhen = 'lower(resource.name) == \"kestrel\" and resource.name != \"kestrel\"'",
+    "refuted"
+)]
+#[case(
+    "never = 'vessel:view'\nwhen = 'lower(resource.name) == \"Kestrel\"'\nassume = 'known(resource.name)'",
+    "vacuous"
+)]
+#[case(
+    "never = 'vessel:view'\nwhen = 'resource.name == \"KESTREL\" and lower(resource.name) != \"kestrel\"'\nassume = 'known(resource.name)'",
+    "vacuous"
+)]
+#[case(
+    "never = 'vessel:view'\nwhen = 'lower(resource.flag) == \"green\"'\nassume = 'known(resource.flag)'",
+    "vacuous"
+)]
+#[case(
+    "never = 'vessel:view'\nwhen = 'starts(lower(resource.name), \"ab\") and ends(resource.name, \"C\")'",
+    "refuted"
+)]
 // Containment, relationships, detached resources.
 #[case("never = 'voyage:seal'\nwhen = 'not holds(\"reader\")'", "proved")]
 #[case("never = 'voyage:seal'\nwhen = 'not holds(\"planner\")'", "proved")]
@@ -267,6 +318,16 @@ fn settle_beside(charter: &str, guarantee: &str) -> String {
     "never = 'shed:view'",
     "refuted"
 )]
+// A relation that one type declares with one value and another with many; the one leads on and on.
+#[case(
+    "[role.engineer]\npermissions = ['pump:stop']\n[resource.pump]\napplication = 'quay'\nactions = { stop = '' }\n\
+     [resource.pump.relations]\nupstream = 'pump'\n\
+     [[resource.pump.confer]]\nrole = 'engineer'\nto = { holds = 'engineer', at = 'upstream' }\n\
+     [resource.valve]\napplication = 'quay'\nactions = { turn = '' }\n\
+     [resource.valve.relations]\nupstream = { to = 'pump', many = true }\n",
+    "never = 'pump:stop'",
+    "refuted"
+)]
 fn what_may_be_is_never_left_out(#[case] charter: &str, #[case] guarantee: &str, #[case] outcome: &str) {
     assert_eq!(settle_beside(charter, guarantee), outcome, "{charter}\n{guarantee}");
 }
@@ -294,6 +355,20 @@ fn what_is_stopped_is_undecided() {
     let report = settled.expect("it has a meaning").remove(0);
     assert_eq!((report.outcome.word(), report.holds()), ("undecided", false));
     assert!(report.why.is_some_and(|why| why.contains("stopped")));
+}
+
+#[rstest]
+#[case(
+    "when = 'contains(resource.name, resource.flag) and not contains(resource.name, resource.flag)'\nassume = 'known(resource.name) and known(resource.flag)'",
+    "`contains(resource.name, resource.flag)` compares texts that are not written out: compare with a written text, or say with assume what the texts are"
+)]
+#[case(
+    "when = 'hour(now, \"UTC\") == 3 and clock(now, \"UTC\") > duration(\"5h\")'",
+    "`clock(now, 'UTC')`, `hour(now, 'UTC')` is followed only as a number or a day, not back to a moment: say with assume what the clock reads, or compare the moment itself"
+)]
+fn what_is_undecided_names_what_it_rests_on(#[case] claim: &str, #[case] why: &str) {
+    let report = settle(&format!("never = 'vessel:view'\n{claim}"));
+    assert_eq!((report.outcome.word(), report.why.as_deref()), ("undecided", Some(why)));
 }
 
 #[rstest]

@@ -133,6 +133,18 @@ pub struct Model {
     pub affordances: Vec<Affordance>,
 }
 
+impl Model {
+    /// Every condition there is.
+    pub fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        self.roles
+            .iter()
+            .flat_map(Role::conditions)
+            .chain(self.rules.iter().filter_map(|rule| rule.when.as_ref()))
+            .chain(self.confers.iter().filter_map(|confer| confer.when.as_ref()))
+            .chain(self.tenant_clauses.iter().filter_map(|clause| clause.when.as_ref()))
+    }
+}
+
 /// An application.
 #[derive(Clone, Debug)]
 pub struct Application {
@@ -297,6 +309,14 @@ pub struct Role {
     pub standby: Option<Standby>,
     /// Where its key stands.
     pub span: Span,
+}
+
+impl Role {
+    /// The conditions that stand in it.
+    pub fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        let standby = self.standby.iter().filter_map(|standby| standby.when.as_ref());
+        self.when.iter().chain(self.clauses.iter().map(|clause| &clause.when)).chain(standby)
+    }
 }
 
 impl Role {

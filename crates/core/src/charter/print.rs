@@ -11,6 +11,16 @@ pub fn condition(model: &Model, condition: &Condition) -> String {
     Printer { model, condition }.test(condition.root, false)
 }
 
+/// One of its tests.
+pub fn test(model: &Model, condition: &Condition, id: TestId) -> String {
+    Printer { model, condition }.test(id, false)
+}
+
+/// One of its operands.
+pub fn operand(model: &Model, condition: &Condition, id: OperandId) -> String {
+    Printer { model, condition }.operand(id)
+}
+
 struct Printer<'m> {
     model: &'m Model,
     condition: &'m Condition,

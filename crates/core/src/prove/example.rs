@@ -20,6 +20,8 @@ use std::sync::Arc;
 
 /// The moment examples are about, unless they need another: 2026-11-23T09:00:00Z.
 const MOMENT: i64 = 1_795_424_400;
+/// All that it takes to break a guarantee.
+pub const BROKEN: u8 = 3;
 /// Most trials at leaving something out.
 const MAX_TRIALS: usize = 600;
 
@@ -51,11 +53,16 @@ impl Example {
 
     /// Whether the engine breaks the guarantee on it.
     fn breaks(&self, policy: &Arc<Policy>, guarantee: &Guarantee) -> bool {
-        self.world(policy).is_some_and(|world| guarantee.is_broken_by(&world, &self.request, self.now))
+        self.nearness(policy, guarantee) == Some(BROKEN)
+    }
+
+    /// How near to breaking the guarantee it comes; nothing if the write checks refuse it.
+    pub fn nearness(&self, policy: &Arc<Policy>, guarantee: &Guarantee) -> Option<u8> {
+        self.world(policy).map(|world| guarantee.nearness(&world, &self.request, self.now))
     }
 
     /// As small as leaving things out makes it.
-    fn smallest(mut self, policy: &Arc<Policy>, guarantee: &Guarantee) -> Example {
+    pub fn smallest(mut self, policy: &Arc<Policy>, guarantee: &Guarantee) -> Example {
         let mut trials = 0;
         loop {
             let smaller =
@@ -70,27 +77,23 @@ impl Example {
         }
     }
 
+    /// Whether a line makes something that the question names. Who asks and what it is about stay
+    /// registered: a request about nobody known is another. So does what the request says: kept as
+    /// a case, a name that nothing knows would be a mistake.
+    pub fn is_about(&self, line: usize) -> bool {
+        let Some(name) = self.lines[line].get("entity").and_then(Json::as_str) else { return false };
+        let said = [&self.request.of_subject, &self.request.of_resource];
+        let mut values = said.iter().flat_map(|said| said.values());
+        self.request.subject == name
+            || self.request.resource.as_deref() == Some(name)
+            || values
+                .any(|value| value.as_array().map_or(value == name, |all| all.iter().any(|one| one == name)))
+    }
+
     /// All examples with one thing less.
     fn smaller(&self) -> Vec<Example> {
         let mut all = Vec::new();
-        // Who asks and what it is about stay registered: a request about nobody known is another. So
-        // does what the request names: kept as a case, a name that nothing knows would be a mistake.
-        let said = [&self.request.of_subject, &self.request.of_resource];
-        let is_named = |name: &str| {
-            let values = said.iter().flat_map(|said| said.values());
-            values
-                .flat_map(|value| value.as_array().into_iter().flatten().chain([value]))
-                .any(|one| one == name)
-        };
-        let asked = |line: &Json| {
-            let name = line.get("entity").and_then(Json::as_str);
-            name.is_some_and(|name| {
-                self.request.subject == name
-                    || self.request.resource.as_deref() == Some(name)
-                    || is_named(name)
-            })
-        };
-        for at in (0..self.lines.len()).rev().filter(|at| !asked(&self.lines[*at])) {
+        for at in (0..self.lines.len()).rev().filter(|at| !self.is_about(*at)) {
             let mut less = self.clone();
             less.lines.remove(at);
             all.push(less);
@@ -137,10 +140,15 @@ impl Guarantee {
     /// Whether a request breaks it, as the engine answers: it is one the guarantee speaks of, and
     /// the answer is the wrong one. The request's permission is not looked at.
     pub fn is_broken_by(&self, world: &World, request: &Request, now: Timestamp) -> bool {
+        self.nearness(world, request, now) == BROKEN
+    }
+
+    /// Of what it takes to break it, how much is so: what is assumed, that it fits, and the answer.
+    fn nearness(&self, world: &World, request: &Request, now: Timestamp) -> u8 {
+        let engine = world.engine();
         let ask = |permission: PermId| -> Option<(bool, Truth, Truth)> {
             let text = world.policy().model().permissions[permission.index()].text.clone();
             let request = Request { permission: text, ..request.clone() };
-            let engine = world.engine();
             let question = request.resolve_quietly(engine, now).ok()?.question.ok()?;
             let truth = |condition: &Option<_>| {
                 condition.as_ref().map_or(Truth::True, |condition| truth_of(engine, &question, condition))
@@ -148,28 +156,30 @@ impl Guarantee {
             let allowed = with_scratch(|scratch| decide(engine, &question, scratch)).allowed;
             Some((allowed, truth(&self.when), truth(&self.assume)))
         };
-        let Some((allowed, when, assumed)) = ask(self.claim.permission()) else { return false };
-        if assumed != Truth::True {
-            return false;
-        }
-        match self.claim {
-            Claim::Never(_) => allowed && when != Truth::False,
-            Claim::Always(_) => !allowed && when == Truth::True,
+        let Some((allowed, when, assumed)) = ask(self.claim.permission()) else { return 0 };
+        let (fits, wrong) = match self.claim {
+            Claim::Never(_) => (when != Truth::False, allowed),
+            Claim::Always(_) => (when == Truth::True, !allowed),
             Claim::Alike(_, other) => {
-                when != Truth::False && ask(other).is_some_and(|(other, ..)| other != allowed)
+                (when != Truth::False, ask(other).is_some_and(|(other, ..)| other != allowed))
             }
-        }
+        };
+        [assumed == Truth::True, fits, wrong].into_iter().map(u8::from).sum()
     }
 }
 
 /// Makes what was found into an example, if the engine agrees.
+///
+/// # Errors
+/// What the engine does not agree to, if it could be written at all.
 pub fn make(
     encoding: &Encoding<'_>,
     values: &Values,
     policy: &Arc<Policy>,
     guarantee: &Guarantee,
-) -> Option<Example> {
-    let example = Maker::new(encoding, values).example(guarantee.claim.permission())?;
+) -> Result<Example, Option<Example>> {
+    let made = Maker::new(encoding, values).example(guarantee.claim.permission());
+    let Some(example) = made else { return Err(None) };
     // Any moment does that is not asked about; and what a clock reads is not followed back to a
     // moment: one of the hours of a week may do.
     let week = if encoding.reads_clocks { 168 } else { 1 };
@@ -177,8 +187,8 @@ pub fn make(
     for now in hours.clone().take(1).chain([example.now]).chain(hours.skip(1)) {
         let example = Example { now, ..example.clone() };
         if example.breaks(policy, guarantee) {
-            return Some(example.smallest(policy, guarantee));
+            return Ok(example.smallest(policy, guarantee));
         }
     }
-    None
+    Err(Some(example))
 }

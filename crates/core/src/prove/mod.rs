@@ -12,6 +12,7 @@ mod counterpart;
 mod encode;
 mod example;
 mod formula;
+mod near;
 mod theory;
 
 pub use example::Example;
@@ -19,8 +20,9 @@ pub use example::Example;
 use crate::charter::model::{Condition, PermId, RoleId, Step};
 use crate::charter::policy::Policy;
 use crate::decide::MAX_PAIRS;
-use encode::Encoding;
+use encode::{Encoding, Open};
 use formula::Bit;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use theory::Checked;
 
@@ -80,14 +82,18 @@ pub enum Verdict {
 /// Costs time in the size of what the permission's decision can depend on; each attempt is bounded.
 pub fn settle(policy: &Arc<Policy>, guarantee: &Guarantee, go_on: &dyn Fn() -> bool) -> Verdict {
     let mut why = "nothing was tried".to_owned();
+    let mut around = Vec::new();
     for depth in DEPTHS {
-        match Attempt::new(policy, guarantee, depth, false).run(go_on) {
+        match Attempt::new(policy, guarantee, depth, false).run(go_on, &mut around) {
             Outcome::Settled(Verdict::Proved) if may_be_too_many(policy, guarantee) => {
                 return beyond_the_bound(policy, guarantee, depth, go_on);
             }
             Outcome::Settled(verdict) => return verdict,
             Outcome::Open { reason, deeper } => {
                 why = reason;
+                if let Some(example) = near::look(policy, guarantee, &around, go_on) {
+                    return Verdict::Refuted(Box::new(example));
+                }
                 if !deeper {
                     break;
                 }
@@ -135,7 +141,7 @@ fn beyond_the_bound(
     depth: usize,
     go_on: &dyn Fn() -> bool,
 ) -> Verdict {
-    match Attempt::new(policy, guarantee, depth, true).run(go_on) {
+    match Attempt::new(policy, guarantee, depth, true).run(go_on, &mut Vec::new()) {
         Outcome::Settled(Verdict::Proved) => Verdict::Proved,
         Outcome::Settled(Verdict::Refuted(example)) => Verdict::Refuted(example),
         _ => Verdict::Undecided(format!(
@@ -192,7 +198,8 @@ impl<'a> Attempt<'a> {
         Attempt { policy, guarantee, encoding, fits, breaks }
     }
 
-    fn run(mut self, go_on: &dyn Fn() -> bool) -> Outcome {
+    /// What the engine did not agree to is kept in `around`.
+    fn run(mut self, go_on: &dyn Fn() -> bool, around: &mut Vec<Example>) -> Outcome {
         match self.is_possible(&[self.fits], go_on) {
             Possible::No => return Outcome::Settled(Verdict::Vacuous),
             Possible::Yes(_) | Possible::Unclear => {}
@@ -217,9 +224,9 @@ impl<'a> Attempt<'a> {
                     plain.retain(|bit| !in_the_way.contains(bit));
                 }
                 Possible::Yes(values) => {
-                    if let Some(example) = example::make(&self.encoding, &values, self.policy, self.guarantee)
-                    {
-                        return Outcome::Settled(Verdict::Refuted(Box::new(example)));
+                    match example::make(&self.encoding, &values, self.policy, self.guarantee) {
+                        Ok(example) => return Outcome::Settled(Verdict::Refuted(Box::new(example))),
+                        Err(near) => around.extend(near),
                     }
                     offered += 1;
                     self.not_this_one();
@@ -241,16 +248,53 @@ impl<'a> Attempt<'a> {
     }
 
     fn open(&self) -> Outcome {
-        let deeper = self.encoding.is_cut();
-        let reason = if deeper {
-            format!(
-                "requests that reach over more than {} steps were not all told apart",
-                self.encoding.depth
-            )
-        } else {
-            "what would break it could not be made into a request: it rests on texts or sums that are not followed exactly".to_owned()
-        };
-        Outcome::Open { reason, deeper }
+        Outcome::Open { reason: self.why_open(), deeper: self.encoding.is_cut() }
+    }
+
+    /// What was not followed exactly, and what would help.
+    fn why_open(&self) -> String {
+        let mut groups: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
+        for open in self.encoding.left_open() {
+            let (text, why, help) = match open {
+                Open::Steps(text) => (
+                    text,
+                    "is told apart only up to some steps from the question",
+                    "say with assume what of it need not be looked at",
+                ),
+                Open::Text(text) => (
+                    text,
+                    "compares texts that are not written out",
+                    "compare with a written text, or say with assume what the texts are",
+                ),
+                Open::Clock(text) => (
+                    text,
+                    "is followed only as a number or a day, not back to a moment",
+                    "say with assume what the clock reads, or compare the moment itself",
+                ),
+                Open::Networks(text) => (
+                    text,
+                    "asks networks that are not written out",
+                    "write the networks out as address('...')",
+                ),
+                Open::Declared(text) => (
+                    text,
+                    "is declared differently by the types it is read of",
+                    "declare it alike, or say with assume of which type",
+                ),
+                Open::Other(text) => (text, "is not followed", "say with assume whether it is so"),
+            };
+            groups.entry((why, help)).or_default().push(text);
+        }
+        if groups.is_empty() {
+            return "no request that breaks it was found, and not all were ruled out: make the claim smaller with assume".to_owned();
+        }
+        let told = groups.into_iter().map(|((why, help), texts)| {
+            let more = texts.len().saturating_sub(3);
+            let named = texts.iter().take(3).map(|text| format!("`{text}`")).collect::<Vec<_>>().join(", ");
+            let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+            format!("{named}{more} {why}: {help}")
+        });
+        told.collect::<Vec<_>>().join("; ")
     }
 
     /// Rules out what the solver offered: the things, who holds what, and what is stated. After

@@ -8,6 +8,8 @@
 
 mod equal;
 mod patterns;
+mod sums;
+mod texts;
 
 pub use equal::Equal;
 
@@ -15,7 +17,8 @@ use super::formula::{Bit, Formula};
 use crate::decide::fits;
 use hashbrown::HashMap;
 use ipnet::IpNet;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
+use sums::{Row, Sum};
 
 /// One whole, in the unit numbers are kept in.
 pub const UNIT: i128 = 1_000_000_000;
@@ -52,13 +55,22 @@ struct Bound {
     below: bool,
 }
 
+/// A limit, and how often "less than" stands in it, as less than nothing.
+type Weight = (i128, i64);
+
 /// All terms and the bits about them.
 #[derive(Debug, Default)]
 pub struct Theory {
     unknowns: u32,
+    /// How far apart the values of each unknown are; the first is nothing.
+    steps: Vec<i128>,
+    sums: Vec<Sum>,
     bounds: BTreeMap<Bound, (Bit, i128)>,
     texts: Vec<Text>,
+    /// Texts and what they are in lower case.
+    lower: Vec<(TextId, TextId)>,
     same_text: Equal,
+    /// Patterns that texts fit or do not.
     patterns: Vec<(TextId, String, Bit)>,
     addresses: Vec<Option<IpNet>>,
     same_address: Equal,
@@ -103,7 +115,34 @@ impl Theory {
     /// A new number.
     pub fn number(&mut self, step: i128) -> Number {
         self.unknowns += 1;
+        self.steps.resize(self.unknowns as usize + 1, step);
         Number { unknown: self.unknowns, add: 0, step }
+    }
+
+    /// The sum of two numbers, or their difference; nothing where it is too large to be told.
+    pub fn sum(&mut self, a: Number, b: Number, minus: bool) -> Option<Number> {
+        let step = a.step.min(b.step);
+        let add = if minus { a.add.checked_sub(b.add)? } else { a.add.checked_add(b.add)? };
+        if b.unknown == 0 {
+            return Some(Number { unknown: a.unknown, add, step });
+        }
+        if a.unknown == 0 && !minus {
+            return Some(Number { unknown: b.unknown, add, step });
+        }
+        if a.unknown == b.unknown && minus {
+            return Some(Theory::constant(add, step));
+        }
+        let (left, right) = (a.unknown, b.unknown);
+        let known = |sum: &&Sum| (sum.left, sum.right, sum.minus) == (left, right, minus);
+        let is = match self.sums.iter().find(known) {
+            Some(sum) => sum.is,
+            None => {
+                let is = self.number(step).unknown;
+                self.sums.push(Sum { is, left, right, minus, add: 0 });
+                is
+            }
+        };
+        Some(Number { unknown: is, add, step })
     }
 
     /// A number that is known.
@@ -113,7 +152,8 @@ impl Theory {
 
     /// `a < b` if `below`, else `a ≤ b`.
     pub fn order(&mut self, formula: &mut Formula, a: Number, b: Number, below: bool) -> Bit {
-        let limit = b.add - a.add;
+        // Further apart than can be told: it may be either.
+        let Some(limit) = b.add.checked_sub(a.add) else { return formula.free() };
         if a.unknown == b.unknown {
             return formula.constant(if below { 0 < limit } else { 0 <= limit });
         }
@@ -183,6 +223,34 @@ impl Theory {
         }
     }
 
+    /// A text in lower case.
+    pub fn lower(&mut self, formula: &mut Formula, text: TextId) -> TextId {
+        if let Some(known) = self.known_text(text).map(str::to_lowercase) {
+            return self.literal(&known);
+        }
+        if let Some((_, lower)) = self.lower.iter().find(|(of, _)| *of == text) {
+            return *lower;
+        }
+        let values = match &self.texts[text as usize] {
+            Text::Unknown(values) => values.clone(),
+            Text::Is(_) => None,
+        };
+        let lower = self.text(values.as_ref().map(|all| all.iter().map(|one| one.to_lowercase()).collect()));
+        self.lower.push((text, lower));
+        // Of one of a few it is one of a few.
+        let mut one_of = Vec::new();
+        for value in values.iter().flatten() {
+            let (own, lowered) = (self.literal(value), self.literal(&value.to_lowercase()));
+            let (is, so) = (self.same_text(formula, text, own), self.same_text(formula, lower, lowered));
+            formula.implies(is, so);
+            one_of.push(is);
+        }
+        if values.is_some() {
+            formula.clause(&one_of);
+        }
+        lower
+    }
+
     /// Whether two texts are equal.
     pub fn same_text(&mut self, formula: &mut Formula, a: TextId, b: TextId) -> Bit {
         if let (Some(a), Some(b)) = (self.known_text(a), self.known_text(b)) {
@@ -241,6 +309,7 @@ impl Theory {
         let numbers = self.numbers(formula, &mut lemmas);
         let text_classes = self.same_text.classes(formula, self.texts.len(), &mut lemmas);
         let address_classes = self.same_address.classes(formula, self.addresses.len(), &mut lemmas);
+        self.lowered(formula, &text_classes, &mut lemmas);
         if lemmas.is_empty() {
             let texts = self.find_texts(formula, &text_classes, &mut lemmas);
             let addresses = self.find_addresses(formula, &address_classes, &mut lemmas);
@@ -259,9 +328,37 @@ impl Theory {
         Checked::Refuted
     }
 
-    /// Values for all unknown numbers, by shortest ways; a circle that falls is a contradiction.
+    /// Values for all unknown numbers; what is a sum of others is that.
     fn numbers(&self, formula: &Formula, lemmas: &mut Vec<Vec<Bit>>) -> Option<Vec<i128>> {
-        type Weight = (i128, i64);
+        let edges = self.differences(formula);
+        let found = self.by_differences(&edges, lemmas)?;
+        let value = |at: u32| found.get(at as usize).copied().unwrap_or(0);
+        let is_sum = |sum: &Sum| {
+            let right = if sum.minus { -value(sum.right) } else { value(sum.right) };
+            value(sum.is) == value(sum.left) + right + sum.add
+        };
+        if self.sums.iter().all(is_sum) {
+            return Some(found);
+        }
+        let rows = edges.iter().map(|(from, to, (limit, below), bit)| {
+            let times = [(*to as u32, 1), (*from as u32, -1)].into_iter().filter(|(at, _)| *at != 0);
+            Row { times: times.collect(), limit: *limit, below: *below < 0, because: vec![!*bit] }
+        });
+        match sums::find(rows.collect(), &self.sums, &|at| self.steps.get(at as usize).copied().unwrap_or(0))
+        {
+            sums::Found::Values(values) => {
+                Some((0..=self.unknowns).map(|at| values.get(&at).copied().unwrap_or(0)).collect())
+            }
+            sums::Found::Nothing(because) => {
+                lemmas.push(because);
+                None
+            }
+            sums::Found::Unclear => None,
+        }
+    }
+
+    /// What the solver says of two numbers: the second is at most the first and so much more.
+    fn differences(&self, formula: &Formula) -> Vec<(usize, usize, Weight, Bit)> {
         let mut edges: Vec<(usize, usize, Weight, Bit)> = Vec::new();
         for (bound, (bit, step)) in &self.bounds {
             let (x, y) = (bound.x as usize, bound.y as usize);
@@ -273,6 +370,15 @@ impl Theory {
                 edges.push((x, y, (-bound.limit, -i64::from(!bound.below)), !*bit));
             }
         }
+        edges
+    }
+
+    /// By shortest ways; a circle that falls is a contradiction.
+    fn by_differences(
+        &self,
+        edges: &[(usize, usize, Weight, Bit)],
+        lemmas: &mut Vec<Vec<Bit>>,
+    ) -> Option<Vec<i128>> {
         let count = self.unknowns as usize + 1;
         let mut least: Vec<Weight> = vec![(0, 0); count];
         let mut by: Vec<Option<usize>> = vec![None; count];
@@ -311,117 +417,6 @@ impl Theory {
         }
         lemmas.push(clause);
         None
-    }
-
-    fn find_texts(
-        &self,
-        formula: &Formula,
-        classes: &[u32],
-        lemmas: &mut Vec<Vec<Bit>>,
-    ) -> Option<HashMap<TextId, String>> {
-        let mut members: BTreeMap<u32, Vec<TextId>> = BTreeMap::new();
-        for (at, class) in classes.iter().enumerate() {
-            members.entry(*class).or_default().push(id(at));
-        }
-        let mut found: HashMap<u32, String> = HashMap::new();
-        let mut clear = true;
-        let known = |texts: &[TextId]| {
-            texts.iter().find_map(|at| self.known_text(*at).map(|text| (*at, text.to_owned())))
-        };
-        for (class, texts) in &members {
-            if let Some((_, text)) = known(texts) {
-                found.insert(*class, text);
-            }
-            // Two texts that are known are not equal.
-            if texts.iter().filter(|at| self.known_text(**at).is_some()).count() > 1 {
-                lemmas.push(self.same_text.why(formula, texts));
-            }
-        }
-        for (class, texts) in &members {
-            let mut reasons: Vec<Bit> = Vec::new();
-            let mut patterns = Vec::new();
-            for (text, pattern, bit) in &self.patterns {
-                if classes[*text as usize] == *class {
-                    let value = formula.is(*bit);
-                    patterns.push((pattern.as_str(), value));
-                    reasons.push(if value { !*bit } else { *bit });
-                }
-            }
-            let why_same = self.same_text.why(formula, texts);
-            if let Some((_, text)) = known(texts) {
-                let limits = |at: &TextId| match &self.texts[*at as usize] {
-                    Text::Unknown(Some(values)) => values.contains(&text),
-                    _ => true,
-                };
-                if !patterns.iter().all(|(pattern, value)| fits(&text, pattern) == *value)
-                    || !texts.iter().all(limits)
-                {
-                    lemmas.push(reasons.into_iter().chain(why_same).collect());
-                }
-                continue;
-            }
-            // Known texts that it is not; and other unknown ones that were given a value before.
-            let mut not: BTreeSet<&str> = BTreeSet::new();
-            let mut not_yet: BTreeSet<&str> = BTreeSet::new();
-            for (a, b, bit) in self.same_text.pairs().filter(|(.., bit)| !formula.is(*bit)) {
-                let (a_class, b_class) = (classes[a as usize], classes[b as usize]);
-                let other = if a_class == *class {
-                    b_class
-                } else if b_class == *class {
-                    a_class
-                } else {
-                    continue;
-                };
-                let Some(text) = found.get(&other) else { continue };
-                if known(&members[&other]).is_some() {
-                    not.insert(text);
-                    reasons.push(bit);
-                    // That the other's class is that text holds only by its equalities.
-                    reasons.extend(self.same_text.why(formula, &members[&other]));
-                } else {
-                    not_yet.insert(text);
-                }
-            }
-            let limits: Vec<&Vec<String>> = texts
-                .iter()
-                .filter_map(|at| match &self.texts[*at as usize] {
-                    Text::Unknown(Some(values)) => Some(values),
-                    _ => None,
-                })
-                .collect();
-            let right = |text: &str| {
-                !not.contains(text) && patterns.iter().all(|(pattern, value)| fits(text, pattern) == *value)
-            };
-            let text = if let Some((first, rest)) = limits.split_first() {
-                let mut possible = first
-                    .iter()
-                    .filter(|text| rest.iter().all(|all| all.contains(text)))
-                    .filter(|text| right(text))
-                    .peekable();
-                if possible.peek().is_none() {
-                    lemmas.push(reasons.into_iter().chain(why_same).collect());
-                    continue;
-                }
-                possible.find(|text| !not_yet.contains(text.as_str())).cloned()
-            } else {
-                match patterns::find(&patterns, &|text| right(text) && !not_yet.contains(text), &not) {
-                    patterns::Found::Text(text) => Some(text),
-                    patterns::Found::Nothing => {
-                        lemmas.push(reasons.into_iter().chain(why_same).collect());
-                        continue;
-                    }
-                    patterns::Found::Unclear => None,
-                }
-            };
-            match text {
-                Some(text) => drop(found.insert(*class, text)),
-                None => clear = false,
-            }
-        }
-        clear.then(|| {
-            let of = |(at, class): (usize, &u32)| Some((id(at), found.get(class)?.clone()));
-            classes.iter().enumerate().filter_map(of).collect()
-        })
     }
 
     fn find_addresses(

@@ -123,6 +123,9 @@ fn nothing_breaks_what_is_proved_and_every_example_breaks_what_is_refuted() {
         check(&bytes, &mut tally).unwrap_or_else(|why| panic!("seed {seed}: {why}"));
     }
     println!("{tally:?}");
+    let of = |word| tally.get(word).copied().unwrap_or(0);
+    let all: usize = ["proved", "refuted", "vacuous", "undecided"].map(of).iter().sum();
+    assert!(of("undecided") * 100 < all * 3, "{tally:?}");
     for word in ["proved", "refuted", "broken"] {
         assert!(tally.get(word).copied().unwrap_or(0) * 50 > cases as usize, "{tally:?}");
     }

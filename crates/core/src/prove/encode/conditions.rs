@@ -2,10 +2,11 @@
 
 use super::super::formula::{Bit, Tri};
 use super::super::theory::{Number, Theory, UNIT};
-use super::{Edge, Encoding, ListKey, Read, ThingId, Value};
+use super::{Edge, Encoding, ListKey, Open, Read, ThingId, Value};
 use crate::charter::model::{
     Condition, KindId, List, Operand, OperandId, Order, Path, PathId, RoleId, Root, Step, Test, TestId,
 };
+use crate::charter::print;
 
 /// A condition, seen from where.
 #[derive(Clone, Copy, Debug)]
@@ -72,9 +73,19 @@ impl<'p> Encoding<'p> {
                 let needle = self.operand(seen, *needle);
                 self.is_in(seen, needle, list)
             }
-            Test::InNetwork(needle, list) => self.in_networks(seen, *needle, list),
-            Test::Overlaps(a, b) => self.overlaps(seen, a, b),
-            Test::OverlapNetworks(a, b) => self.networks_overlap(seen, a, b),
+            Test::InNetwork(needle, list) => {
+                if !matches!(list, List::Values(_)) {
+                    self.leave(seen.condition, id, Open::Networks);
+                }
+                self.in_networks(seen, *needle, list)
+            }
+            Test::Overlaps(a, b) => self.overlaps(seen, id, a, b),
+            Test::OverlapNetworks(a, b) => {
+                if !matches!((a, b), (List::Values(_), List::Values(_))) {
+                    self.leave(seen.condition, id, Open::Networks);
+                }
+                self.networks_overlap(seen, a, b)
+            }
             Test::HoldsRole(role) => self.holds(*role, seen.at),
             Test::Member(group) => {
                 let there = self.thing(self.subject).there;
@@ -90,9 +101,9 @@ impl<'p> Encoding<'p> {
             }
             Test::Among(path) => self.among_path(seen, *path),
             Test::Known(path) => self.known(seen, *path),
-            Test::Starts(a, b) => self.pattern(seen, *a, *b, "", "*"),
-            Test::Ends(a, b) => self.pattern(seen, *a, *b, "*", ""),
-            Test::Contains(a, b) => self.pattern(seen, *a, *b, "*", "*"),
+            Test::Starts(a, b) => self.pattern(seen, id, (*a, *b), ("", "*")),
+            Test::Ends(a, b) => self.pattern(seen, id, (*a, *b), ("*", "")),
+            Test::Contains(a, b) => self.pattern(seen, id, (*a, *b), ("*", "*")),
             Test::Fits(text, pattern) => match self.operand(seen, *text) {
                 Read { there, value: Value::Text(text), .. } => {
                     let fits = self.theory.fits(&mut self.formula, text, pattern);
@@ -133,14 +144,24 @@ impl<'p> Encoding<'p> {
         self.where_read(read, value)
     }
 
-    fn pattern(&mut self, seen: Seen<'_>, a: OperandId, b: OperandId, before: &str, after: &str) -> Tri {
+    /// Whether the second is at the start, at the end or somewhere in the first.
+    fn pattern(
+        &mut self,
+        seen: Seen<'_>,
+        test: TestId,
+        (a, b): (OperandId, OperandId),
+        (before, after): (&str, &str),
+    ) -> Tri {
         let (a, b) = (self.operand(seen, a), self.operand(seen, b));
         let (Value::Text(text), Value::Text(part)) = (a.value, b.value) else { return self.unclear() };
         let read = self.formula.and(a.there, b.there);
         let known = self.theory.known_text(part).filter(|part| !part.contains(['*', '?'])).map(str::to_owned);
         let value = match known {
             Some(part) => self.theory.fits(&mut self.formula, text, &format!("{before}{part}{after}")),
-            None => self.formula.free(),
+            None => {
+                self.leave(seen.condition, test, Open::Text);
+                self.formula.free()
+            }
         };
         self.where_read(read, value)
     }
@@ -150,7 +171,13 @@ impl<'p> Encoding<'p> {
     pub fn operand(&mut self, seen: Seen<'_>, id: OperandId) -> Read {
         let (yes, no) = (self.formula.yes(), self.formula.no());
         let plain = |value| Read { there: yes, ill: no, value };
-        match &seen.condition.operands[id.index()] {
+        let condition = seen.condition;
+        if let Operand::Clock(..) | Operand::Hour(..) | Operand::Weekday(..) = &condition.operands[id.index()]
+        {
+            let text = print::operand(self.policy.model(), condition, id);
+            self.open.insert(Open::Clock(text));
+        }
+        match &condition.operands[id.index()] {
             Operand::Value(value) => plain(self.literal(value)),
             Operand::Now => plain(Value::Number(self.now)),
             Operand::Entity(name) => plain(Value::Thing(self.named(name))),
@@ -165,10 +192,7 @@ impl<'p> Encoding<'p> {
             Operand::Lower(text) => {
                 let read = self.operand(seen, *text);
                 let lower = match read.value {
-                    Value::Text(text) => match self.theory.known_text(text).map(str::to_lowercase) {
-                        Some(known) => self.theory.literal(&known),
-                        None => self.theory.text(None),
-                    },
+                    Value::Text(text) => self.theory.lower(&mut self.formula, text),
                     _ => self.theory.text(None),
                 };
                 Read { value: Value::Text(lower), ..read }
@@ -225,26 +249,17 @@ impl<'p> Encoding<'p> {
         let (Value::Number(x), Value::Number(y)) = (left.value, right.value) else {
             return Read { there, ill: self.formula.no(), value: Value::Boolean(there) };
         };
-        let step = x.step.min(y.step);
         let key = format!("{x:?} {} {y:?}", if minus { "-" } else { "+" });
-        let add = if minus { x.add.checked_sub(y.add) } else { x.add.checked_add(y.add) };
-        let value = match (x.unknown, y.unknown, add) {
-            (_, 0, Some(add)) => Number { unknown: x.unknown, add, step },
-            (0, _, Some(add)) if !minus => Number { unknown: y.unknown, add, step },
-            _ => {
-                let key = key.clone();
-                match self.opaque.get(&key) {
-                    Some(known) => *known,
-                    None => {
-                        let number = self.theory.number(step);
-                        self.opaque.insert(key, number);
-                        number
-                    }
-                }
+        let value = match self.theory.sum(x, y, minus) {
+            Some(value) => value,
+            // Constants too large to be added here: it may be any.
+            None => {
+                let theory = &mut self.theory;
+                *self.opaque.entry(key.clone()).or_insert_with(|| theory.number(x.step.min(y.step)))
             }
         };
         let of_integers = self.is_integer(seen, a) && self.is_integer(seen, b);
-        let fits = self.fits(key, value, of_integers && (x.unknown == 0 || y.unknown == 0));
+        let fits = self.fits(key, value, of_integers);
         Read { there: self.formula.and(there, fits), ill: self.formula.no(), value: Value::Number(value) }
     }
 
@@ -272,8 +287,8 @@ impl<'p> Encoding<'p> {
         }
     }
 
-    /// Whether a sum is in range; where it is not, it is not there. Of an integer and a constant
-    /// that is known, and `followed`.
+    /// Whether a sum is in range; where it is not, it is not there. Of integers that is known, and
+    /// `followed`.
     fn fits(&mut self, key: String, sum: Number, followed: bool) -> Bit {
         let key = format!("{key} {followed}");
         if let Some(known) = self.in_range.get(&key) {
@@ -315,12 +330,16 @@ impl<'p> Encoding<'p> {
                 let number = self.theory.number(UNIT);
                 let least = self.theory.order(&mut self.formula, Theory::constant(0, UNIT), number, false);
                 self.formula.clause(&[least]);
-                let one = self.theory.order(&mut self.formula, Theory::constant(UNIT, UNIT), number, false);
-                let whole = self.lists[list].1.whole;
-                for (_, member) in self.lists[list].1.members.clone() {
-                    self.formula.clause(&[!whole, !member, one]);
-                }
                 self.lists[list].1.count = Some(number);
+                let members = self.lists[list].1.members.clone();
+                for at in 0..members.len() {
+                    self.count_member(list, &members[..=at]);
+                }
+                let some: Vec<Bit> = self.among.get(&list).copied().into_iter().collect();
+                let shared = self.overlaps.iter().filter(|(a, b, _)| *a == list || *b == list);
+                for bit in some.into_iter().chain(shared.map(|(.., bit)| *bit)).collect::<Vec<Bit>>() {
+                    self.count_some(list, bit);
+                }
                 number
             }
         };
@@ -429,7 +448,10 @@ impl<'p> Encoding<'p> {
             }),
             Root::Subject | Root::Resource => {
                 let root = self.root(seen, path.root)?;
-                let (before, rest) = self.split(path);
+                let (before, rest) = self.split(root, &path.steps);
+                if rest.is_empty() {
+                    return None;
+                }
                 let read = self.steps(root, before);
                 let Value::Thing(thing) = read.value else { return None };
                 let list = self.path_list(thing, rest);
@@ -545,12 +567,18 @@ impl<'p> Encoding<'p> {
         found
     }
 
-    fn overlaps(&mut self, seen: Seen<'_>, a: &List, b: &List) -> Tri {
+    /// What may be anything.
+    fn left_free(&mut self, seen: Seen<'_>, test: TestId) -> Tri {
+        self.leave(seen.condition, test, Open::Other);
+        self.formula.free_tri()
+    }
+
+    fn overlaps(&mut self, seen: Seen<'_>, test: TestId, a: &List, b: &List) -> Tri {
         match (a, b) {
             (List::Path(a), List::Path(b)) => {
                 let (x, y) = (&seen.condition.paths[a.index()], &seen.condition.paths[b.index()]);
                 let (Some(x), Some(y)) = (self.list_of(seen, x), self.list_of(seen, y)) else {
-                    return self.formula.free_tri();
+                    return self.left_free(seen, test);
                 };
                 let known = self.overlaps.iter().find(|(p, q, _)| (*p, *q) == (x, y) || (*p, *q) == (y, x));
                 let bit = match known {
@@ -558,11 +586,13 @@ impl<'p> Encoding<'p> {
                     None => {
                         let bit = self.formula.free();
                         self.overlaps.push((x, y, bit));
+                        self.count_some(x, bit);
+                        self.count_some(y, bit);
                         bit
                     }
                 };
                 if x == y {
-                    return self.formula.free_tri();
+                    return self.left_free(seen, test);
                 }
                 let values: Vec<Value> = self.lists[x]
                     .1
@@ -580,7 +610,7 @@ impl<'p> Encoding<'p> {
             }
             (List::Path(path), literals) | (literals, List::Path(path)) => {
                 let path = &seen.condition.paths[path.index()];
-                let Some(list) = self.list_of(seen, path) else { return self.formula.free_tri() };
+                let Some(list) = self.list_of(seen, path) else { return self.left_free(seen, test) };
                 let values: Vec<Value> = match literals {
                     List::Values(values) => values.iter().map(|value| self.literal(value)).collect(),
                     List::Entities(names) => {
@@ -600,7 +630,7 @@ impl<'p> Encoding<'p> {
                 let whole = self.lists[list].1.whole;
                 Tri { sure: found, may: self.formula.or(!whole, found) }
             }
-            _ => self.formula.free_tri(),
+            _ => self.left_free(seen, test),
         }
     }
 
@@ -637,6 +667,7 @@ impl<'p> Encoding<'p> {
                 let there = self.thing(self.subject).there;
                 self.formula.implies(bit, there);
                 self.among.insert(list, bit);
+                self.count_some(list, bit);
                 bit
             }
         };

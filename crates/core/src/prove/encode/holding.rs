@@ -81,7 +81,7 @@ impl<'p> Encoding<'p> {
         } else {
             let outer = self.child(at, Edge::Within);
             let from_outer = if self.thing(outer).depth > self.depth + 3 && self.recurs(&inner_kinds) {
-                self.deepest = true;
+                self.leave_beyond(&format!("grants of {}", self.role(role).key), outer);
                 self.formula.free()
             } else {
                 self.granted_around(role, outer)
@@ -220,7 +220,7 @@ impl<'p> Encoding<'p> {
         }
         let value = if self.thing(at).depth > self.depth {
             // Too many steps away to tell apart: it may be anything.
-            self.deepest = true;
+            self.leave_beyond(&format!("whether {} comes by relationship", self.role(role).key), at);
             self.formula.free_tri()
         } else {
             let mut value = none;
@@ -265,7 +265,7 @@ impl<'p> Encoding<'p> {
 
     /// Whether the subject stands, or holds the other role, at the end of the path.
     fn at_the_end(&mut self, confer: &Confer, at: ThingId) -> Tri {
-        let (before, rest) = self.split(&confer.path);
+        let (before, rest) = self.split(at, &confer.path.steps);
         let mut thing = at;
         // Where the path would lead out of what is detached, it ends; where a step is missing, it is
         // open.

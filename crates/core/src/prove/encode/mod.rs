@@ -20,9 +20,11 @@ pub use things::{Edge, Read, Thing, ThingId};
 
 use super::formula::{Bit, Formula, Tri};
 use super::theory::{AddressId, Equal, Number, TextId, Theory};
-use crate::charter::model::{GroupId, NameId, Path, PermId, RoleId, Step};
+use crate::charter::model::{Condition, GroupId, NameId, PermId, RoleId, Step, TestId};
 use crate::charter::policy::Policy;
+use crate::charter::print;
 use hashbrown::HashMap;
+use std::collections::BTreeSet;
 
 /// A value that a path or operand reads.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -58,6 +60,23 @@ pub struct List {
     pub members: Vec<(Value, Bit)>,
     /// How many there are.
     pub count: Option<Number>,
+}
+
+/// Something that is not followed exactly.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Open {
+    /// What stands too many steps away: which role, or what else, and where.
+    Steps(String),
+    /// A text that is compared with one that is not written out.
+    Text(String),
+    /// What a clock or a calendar reads.
+    Clock(String),
+    /// Networks that are not written out.
+    Networks(String),
+    /// What types declare differently.
+    Declared(String),
+    /// Anything else.
+    Other(String),
 }
 
 /// The encoding of one guarantee's questions.
@@ -114,8 +133,8 @@ pub struct Encoding<'p> {
     pub unlikely: Vec<Bit>,
     /// How many steps from the question things are told apart.
     pub depth: usize,
-    /// Whether something was left open because it is further away.
-    deepest: bool,
+    /// What was left open, and may be anything.
+    open: BTreeSet<Open>,
     /// Whether a condition asks a clock or a calendar.
     pub reads_clocks: bool,
 }
@@ -123,7 +142,25 @@ pub struct Encoding<'p> {
 impl<'p> Encoding<'p> {
     /// Whether something was left open because it is too many steps away.
     pub fn is_cut(&self) -> bool {
-        self.deepest
+        self.open.iter().any(|open| matches!(open, Open::Steps(_)))
+    }
+
+    /// What was left open, what makes most go first.
+    pub fn left_open(&self) -> impl Iterator<Item = &Open> {
+        self.open.iter()
+    }
+
+    /// Leaves a test open.
+    fn leave(&mut self, condition: &Condition, test: TestId, open: fn(String) -> Open) {
+        self.open.insert(open(print::test(self.policy.model(), condition, test)));
+    }
+
+    /// Leaves open what stands further away than things are told apart.
+    fn leave_beyond(&mut self, what: &str, at: ThingId) {
+        let model = self.policy.model();
+        let kinds = self.thing(at).kinds.iter().map(|(kind, _)| model.kinds[kind.index()].key.as_str());
+        let kinds = kinds.collect::<Vec<_>>().join(" or ");
+        self.open.insert(Open::Steps(format!("{what} at a {kinds}")));
     }
 
     /// Sees to it that what is one thing has one of each, and what is two has two.
@@ -164,18 +201,39 @@ impl<'p> Encoding<'p> {
             let same = self.same(value, other);
             self.formula.same_if(same, bit, known);
         }
-        if let Some(count) = self.lists[list].1.count {
-            let some = self.theory.order(
-                &mut self.formula,
-                Theory::constant(super::theory::UNIT, super::theory::UNIT),
-                count,
-                false,
-            );
-            let whole = self.lists[list].1.whole;
-            self.formula.clause(&[!whole, !bit, some]);
-        }
         self.lists[list].1.members.push((value, bit));
+        let members = self.lists[list].1.members.clone();
+        self.count_member(list, &members);
         bit
+    }
+
+    /// A list that is read holds as many as are in it and differ: the last of these and the others.
+    fn count_member(&mut self, list: usize, members: &[(Value, Bit)]) {
+        let Some((&(last, is_in), others)) = members.split_last() else { return };
+        self.count_some(list, is_in);
+        for (n, &(other, other_in)) in others.iter().enumerate() {
+            let same = self.same(last, other);
+            self.count_at_least(list, 2, &[!is_in, !other_in, same]);
+            for &(third, third_in) in &others[..n] {
+                let (as_last, as_other) = (self.same(last, third), self.same(other, third));
+                self.count_at_least(list, 3, &[!is_in, !other_in, !third_in, same, as_last, as_other]);
+            }
+        }
+    }
+
+    /// A list in which something is, is not empty.
+    fn count_some(&mut self, list: usize, is_so: Bit) {
+        self.count_at_least(list, 1, &[!is_so]);
+    }
+
+    /// A list that is read holds so many, unless one of these is so.
+    fn count_at_least(&mut self, list: usize, least: i128, unless: &[Bit]) {
+        let Some(count) = self.lists[list].1.count else { return };
+        let least = Theory::constant(least * super::theory::UNIT, super::theory::UNIT);
+        let enough = self.theory.order(&mut self.formula, least, count, false);
+        let whole = self.lists[list].1.whole;
+        let clause: Vec<Bit> = unless.iter().copied().chain([!whole, enough]).collect();
+        self.formula.clause(&clause);
     }
 
     /// Whether two values of one sort are equal.
@@ -195,19 +253,21 @@ impl<'p> Encoding<'p> {
         self.list(ListKey::Path(thing, rest.into()))
     }
 
-    /// The steps of a path up to the one with many values, and the rest.
-    fn split<'a>(&self, path: &'a Path) -> (&'a [Step], &'a [Step]) {
+    /// The steps of a path up to the one that leads to many from what stands there, and the rest.
+    ///
+    /// What one type declares with many values another may declare with one: only the types that
+    /// can stand at the step are asked.
+    fn split<'a>(&self, from: ThingId, steps: &'a [Step]) -> (&'a [Step], &'a [Step]) {
         let model = self.policy.model();
-        let many = |step: &Step| match step {
-            Step::Relation(name) => {
-                model.kinds.iter().any(|kind| kind.relation(*name).is_some_and(|r| r.many))
-            }
-            Step::Attribute(name) => {
-                model.kinds.iter().any(|kind| kind.attribute(*name).is_some_and(|a| a.many))
-            }
-            _ => false,
+        let leads_to_many = |at: usize| {
+            let kinds = self.kinds_after(from, &steps[..at]);
+            kinds.iter().map(|kind| &model.kinds[kind.index()]).any(|kind| match &steps[at] {
+                Step::Relation(name) => kind.relation(*name).is_some_and(|relation| relation.many),
+                Step::Attribute(name) => kind.attribute(*name).is_some_and(|attribute| attribute.many),
+                _ => false,
+            })
         };
-        let at = path.steps.iter().position(many).unwrap_or(path.steps.len());
-        path.steps.split_at(at)
+        let at = (0..steps.len()).find(|at| leads_to_many(*at)).unwrap_or(steps.len());
+        steps.split_at(at)
     }
 }

@@ -3,7 +3,7 @@
 
 use super::super::formula::{Bit, Formula};
 use super::super::theory::{Theory, UNIT};
-use super::{Encoding, ListKey, Value};
+use super::{Encoding, ListKey, Open, Value};
 use crate::charter::model::{Attribute, KindId, NameId, PermId, Stated, Step};
 use crate::charter::policy::Policy;
 use crate::charter::syntax::Source;
@@ -114,7 +114,7 @@ impl<'p> Encoding<'p> {
             has_id,
             too_many,
             depth,
-            deepest: false,
+            open: Default::default(),
             reads_clocks: false,
         }
     }
@@ -294,7 +294,7 @@ impl<'p> Encoding<'p> {
                 let same = self.are_same(tenant, around);
                 self.formula.clause(&[!there, !outer_there, same]);
             } else {
-                self.deepest = true;
+                self.leave_beyond("the tenant", from);
             }
         }
         tenant
@@ -490,6 +490,7 @@ impl<'p> Encoding<'p> {
             self.stated(&declared, open)
         } else {
             // Kinds that declare it otherwise: what it may be is left open.
+            self.open.insert(Open::Declared(self.policy.name(name).to_owned()));
             let plain = Attribute { values: None, default: None, ..first.clone() };
             let yes = self.formula.yes();
             self.stated(&[(yes, &plain)], yes)

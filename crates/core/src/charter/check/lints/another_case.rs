@@ -8,7 +8,7 @@ use crate::value::Value;
 const WEEKDAYS: [&str; 7] = ["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"];
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
-    for condition in charter.conditions() {
+    for condition in charter.model.conditions() {
         for test in &condition.tests {
             let pairs: Vec<(OperandId, Vec<OperandOrText<'_>>)> = match test {
                 Test::Equal(a, b) => {

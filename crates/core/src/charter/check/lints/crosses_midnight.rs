@@ -9,7 +9,7 @@ use crate::value::Value;
 const DAY: (i64, i64) = (86_400, 24);
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
-    for condition in charter.conditions() {
+    for condition in charter.model.conditions() {
         for test in &condition.tests {
             let Test::All(parts) = test else { continue };
             let bounds: Vec<Bound<'_>> =

@@ -106,18 +106,6 @@ impl Charter<'_> {
         rules.chain(roles)
     }
 
-    /// Every condition there is.
-    fn conditions(&self) -> impl Iterator<Item = &Condition> {
-        let model = self.model;
-        let denies = model.rules.iter().filter(|rule| rule.effect == Effect::Deny);
-        self.openings()
-            .map(|(when, _)| when)
-            .chain(denies.filter_map(|rule| rule.when.as_ref()))
-            .chain(model.confers.iter().filter_map(|confer| confer.when.as_ref()))
-            .chain(model.tenant_clauses.iter().filter_map(|clause| clause.when.as_ref()))
-            .chain(model.roles.iter().filter_map(|role| role.standby.as_ref()?.when.as_ref()))
-    }
-
     fn key(&self, kind: KindId) -> &str {
         &self.model.kinds[kind.index()].key
     }

@@ -5,7 +5,7 @@ use crate::charter::model::Order;
 use crate::value::Value;
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
-    for condition in charter.conditions() {
+    for condition in charter.model.conditions() {
         let root = &condition.tests[condition.root.index()];
         if *root == Test::Constant(false) {
             let finding = Finding::warning("never-applies", condition.span(), "this is never true");

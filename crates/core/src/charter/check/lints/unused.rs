@@ -11,7 +11,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let model = charter.model;
     for group in &charter.tree.groups {
         let key = &group.key.value;
-        let named = charter.conditions().any(|condition| {
+        let named = charter.model.conditions().any(|condition| {
             condition
                 .tests
                 .iter()
@@ -23,7 +23,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     }
     for attribute in &charter.tree.context {
         let key = &attribute.key.value;
-        let read = charter.conditions().any(|condition| {
+        let read = charter.model.conditions().any(|condition| {
             condition.paths.iter().any(|path| {
                 matches!(path.root, Root::Context(at) if model.names.text(model.context[at].name.0) == key)
             })
