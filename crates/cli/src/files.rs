@@ -21,6 +21,13 @@ pub fn rehearsal(folder: &Path) -> Result<Sources, Failure> {
 }
 
 fn with_endings(folder: &Path, endings: &[&str]) -> Result<Sources, Failure> {
+    if folder.is_file() {
+        let around = folder.parent().filter(|around| !around.as_os_str().is_empty());
+        let around = around.unwrap_or(Path::new("."));
+        let message =
+            format!("{} is a file: name the folder it stands in, {}", folder.display(), around.display());
+        return Err(Failure::input(message));
+    }
     let mut files = Vec::new();
     let mut total = 0u64;
     let mut waiting = vec![folder.to_owned()];

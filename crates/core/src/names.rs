@@ -160,8 +160,9 @@ impl std::fmt::Display for Near {
 
 /// The known name nearest to `wrong`, if one is near enough to be worth saying.
 ///
-/// Bounded on purpose: a wild guess is worse than none. Only names within a third of the
-/// length in edits count, and comparison stops being tried on very long texts.
+/// Bounded on purpose: a wild guess is worse than none. Names within a third of the length in edits
+/// count, one edit further also those that sound alike or differ by neighbours on a keyboard only;
+/// and comparison stops being tried on very long texts.
 pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     // Of one or two characters, any other name of that length would be as near.
     if wrong.len() > MAX_ENTITY_BYTES || wrong.chars().count() < 3 {
@@ -170,11 +171,45 @@ pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
     let limit = (wrong.chars().count() / 3).clamp(1, 4);
     known
         .into_iter()
-        .filter(|name| name.len().abs_diff(wrong.len()) <= limit)
+        .filter(|name| name.len().abs_diff(wrong.len()) <= limit + 1)
         .map(|name| (strsim::osa_distance(wrong, name), name))
-        .filter(|(distance, _)| *distance <= limit)
+        .filter(|(distance, name)| {
+            *distance <= limit
+                || *distance == limit + 1 && (sound(wrong) == sound(name) || slipped(wrong, name))
+        })
         .min()
         .map(|(_, name)| name)
+}
+
+/// What a name sounds like: its first letter, then its consonants, those that sound alike as one.
+fn sound(name: &str) -> String {
+    let mut sound = String::new();
+    for (at, letter) in name.to_lowercase().chars().enumerate() {
+        let heard = match letter {
+            'a' | 'e' | 'i' | 'o' | 'u' | 'y' | 'h' | 'w' if at > 0 => continue,
+            'c' | 'q' => 'k',
+            'z' => 's',
+            'v' => 'f',
+            other => other,
+        };
+        if !sound.ends_with(heard) {
+            sound.push(heard);
+        }
+    }
+    sound
+}
+
+/// Whether two names differ only by keys that lie beside each other.
+fn slipped(wrong: &str, name: &str) -> bool {
+    const ROWS: [&str; 3] = ["qwertyuiop", "asdfghjkl", "zxcvbnm"];
+    let place =
+        |letter: char| ROWS.iter().enumerate().find_map(|(row, keys)| Some((row, keys.find(letter)?)));
+    let beside = |a: char, b: char| match (place(a), place(b)) {
+        (Some((row, at)), Some((other, there))) => row.abs_diff(other) <= 1 && at.abs_diff(there) <= 1,
+        _ => false,
+    };
+    wrong.chars().count() == name.chars().count()
+        && wrong.chars().zip(name.chars()).all(|(a, b)| a == b || beside(a, b))
 }
 
 /// `; did you mean "x"?`, or nothing.

@@ -113,8 +113,17 @@ impl Finding {
     /// Adds the known name that was likely meant by one that is not known, if one is near enough.
     #[must_use]
     pub fn meant<'k>(self, written: &str, known: impl IntoIterator<Item = &'k str>) -> Self {
-        match nearest(written, known) {
+        /// Of so many all are named, where none is near.
+        const FEW: usize = 8;
+        let mut known: Vec<&str> = known.into_iter().collect();
+        known.sort_unstable();
+        known.dedup();
+        match nearest(written, known.iter().copied()) {
             Some(known) => self.meant_surely(written, known),
+            None if self.help.is_none() && (1..=FEW).contains(&known.len()) => {
+                let all: Vec<String> = known.iter().map(|name| format!("{name:?}")).collect();
+                self.help(format!("there is {}", all.join(", ")))
+            }
             None => self,
         }
     }

@@ -177,7 +177,7 @@ pub fn make(
     values: &Values,
     policy: &Arc<Policy>,
     guarantee: &Guarantee,
-) -> Result<Example, Option<Example>> {
+) -> Result<Example, Option<Box<Example>>> {
     let made = Maker::new(encoding, values).example(guarantee.claim.permission());
     let Some(example) = made else { return Err(None) };
     // Any moment does that is not asked about; and what a clock reads is not followed back to a
@@ -190,5 +190,5 @@ pub fn make(
             return Ok(example.smallest(policy, guarantee));
         }
     }
-    Err(Some(example))
+    Err(Some(Box::new(example)))
 }

@@ -226,7 +226,7 @@ impl<'a> Attempt<'a> {
                 Possible::Yes(values) => {
                     match example::make(&self.encoding, &values, self.policy, self.guarantee) {
                         Ok(example) => return Outcome::Settled(Verdict::Refuted(Box::new(example))),
-                        Err(near) => around.extend(near),
+                        Err(near) => around.extend(near.map(|near| *near)),
                     }
                     offered += 1;
                     self.not_this_one();

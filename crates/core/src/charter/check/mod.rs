@@ -223,7 +223,18 @@ impl<'a> Scope<'a> {
             }
             let finding =
                 Finding::error("wildcard", pattern.span, "\"*\" alone is allowed in deny rules only");
-            findings.push(finding.help("name the type: \"voyage:*\""));
+            let types: Vec<String> = self
+                .kinds
+                .iter()
+                .filter(|kind| kind.application.is_some() && !kind.permissions.is_empty())
+                .map(|kind| format!("\"{}:*\"", kind.key))
+                .collect();
+            let example = match &types[..] {
+                [] => "declare a type with actions first".to_owned(),
+                [only] => format!("name the type: {only}"),
+                [first, ..] => format!("name each type: {first}, …"),
+            };
+            findings.push(finding.help(example));
             return Vec::new();
         }
         if let Some(at) = self.permissions.iter().position(|permission| permission.text == text) {

@@ -534,7 +534,10 @@ impl Reader<'_> {
                 self.key(key);
                 self.define(&format!("the rule {:?}", key.value), key.span);
             }
-            None => self.findings.push(Finding::error("missing-key", fields.span, "a rule needs a key")),
+            None => self.findings.push(
+                Finding::error("missing-key", fields.span, "a rule needs a key")
+                    .help("add key = \"…\": answers name the rule by it"),
+            ),
         }
         let effect = self.word(fields, "effect", &[("allow", Effect::Allow), ("deny", Effect::Deny)]);
         for name in ["effect", "permissions"] {

@@ -167,7 +167,12 @@ impl<'a, 's> Field<'a, 's> {
             DeValue::Table(_) => "a table",
         };
         let message = format!("{} must be {wanted}, not {found}", self.what);
-        findings.push(Finding::error("wrong-shape", self.span(), message));
+        let finding = Finding::error("wrong-shape", self.span(), message);
+        findings.push(match (wanted, self.value.get_ref()) {
+            ("a list", DeValue::String(_)) => finding.help(format!("write [{}]", self.source())),
+            ("a table", DeValue::Array(_)) => finding.help("write { key = value, … }"),
+            _ => finding,
+        });
         None
     }
 

@@ -64,7 +64,7 @@ impl<'e> Walk<'e> {
             items.push(match item {
                 Ok(Read::Value(value)) => value.to_string(),
                 Ok(Read::Thing(thing, _)) => self.shown_thing(thing),
-                Err(lack) => lack.word().to_owned(),
+                Err(lack) => self.lack_told(path, lack),
             });
             items.len() <= SHOWN
         });
@@ -75,9 +75,46 @@ impl<'e> Walk<'e> {
         match (path.many, whole) {
             (false, _) => items.pop().unwrap_or_default(),
             (true, Whole::Yes) => format!("[{}]", items.join(", ")),
-            (true, Whole::No(lack)) if items.is_empty() => lack.word().to_owned(),
+            (true, Whole::No(lack)) if items.is_empty() => self.lack_told(path, lack),
             (true, Whole::No(_)) => format!("[{}, and not all could be read]", items.join(", ")),
         }
+    }
+
+    /// Why nothing could be read; of what is stated and cannot be, what is stated.
+    fn lack_told(&self, path: &'e Path, lack: Lack) -> String {
+        match self.misfit(path).filter(|_| lack == Lack::IllTyped) {
+            Some((stated, declared)) => {
+                let shown = stated.to_json().to_string();
+                let is_typed = match stated {
+                    Stated::One(scalar) => !declared.many && scalar.read(declared.kind).is_some(),
+                    Stated::Many(all) => {
+                        declared.many && all.iter().all(|one| one.read(declared.kind).is_some())
+                    }
+                    Stated::Unfit => false,
+                };
+                match &declared.values {
+                    Some(values) if is_typed => {
+                        let all: Vec<String> = values.iter().map(ToString::to_string).collect();
+                        format!("{shown}, which is not one of {}", all.join(", "))
+                    }
+                    _ if declared.many => format!("{shown}, which is no list of {}s", declared.kind.name()),
+                    _ => format!("{shown}, which is no {}", declared.kind.name()),
+                }
+            }
+            None => lack.word().to_owned(),
+        }
+    }
+
+    /// What is stated of the attribute at a path's end, and how it is declared.
+    fn misfit(&self, path: &'e Path) -> Option<(&'e Stated, &'e Attribute)> {
+        if let Root::Context(index) = path.root {
+            let stated = self.question.context[index].as_ref()?;
+            return Some((stated, &self.engine.policy.model().context[index]));
+        }
+        let (Step::Attribute(name), before) = path.steps.split_last()? else { return None };
+        let Read::Thing(thing, _) = self.steps(self.root(path.root).ok()?, before).ok()? else { return None };
+        let declared = self.kind_of(thing)?.attribute(*name)?;
+        Some((self.stated(thing, declared).ok()?, declared))
     }
 
     pub(super) fn shown_thing(&self, thing: Thing<'_>) -> String {

@@ -27,7 +27,8 @@ impl Theory {
                     lemmas.push(self.same_text.why(formula, &own).into_iter().chain([is]).collect());
                 }
             }
-            for (other, of_other) in self.lower[n + 1..].to_vec() {
+            for at in n + 1..self.lower.len() {
+                let (other, of_other) = self.lower[at];
                 if own.contains(&other) {
                     let same = self.same_text(formula, lower, of_other);
                     if !formula.is(same) {

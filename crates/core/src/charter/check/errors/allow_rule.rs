@@ -13,7 +13,10 @@ pub fn without_when(span: Span, key: &str) -> Finding {
 pub fn anyone_in_tenant(span: Span, key: &str, kind: &str) -> Finding {
     let message =
         format!("{key:?} is for anyone, but {kind:?} lies in a tenant, and anonymous is a member of none");
-    Finding::error("anyone-in-tenant", span, message).help("add across-tenants = true")
+    let help = format!(
+        "leave `for` out, and it reaches the signed-in members of each {kind:?}'s tenant; across-tenants = true would open every {kind:?} of every tenant on which its when is true, to people of other tenants and to those who are not signed in"
+    );
+    Finding::error("anyone-in-tenant", span, message).help(help)
 }
 
 #[cfg(test)]

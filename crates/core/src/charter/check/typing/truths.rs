@@ -121,7 +121,11 @@ impl<'a> Typer<'a, '_> {
             Type::Value(kind) if kind.is_ordered() => self.add_test(Test::Order(order, a, b), span),
             other => {
                 let message = format!("there is no order on {}", self.shown(&other));
-                self.error("no-order", span, message);
+                let help = "texts are compared with ==, !=, in, starts, ends, contains and fits";
+                match other {
+                    Type::Value(ValueType::Text) => self.error_help("no-order", span, message, help),
+                    _ => self.error("no-order", span, message),
+                }
                 None
             }
         }
@@ -157,7 +161,13 @@ impl<'a> Typer<'a, '_> {
             other => {
                 let message =
                     format!("an address is in a network or a list of them, not in {}", self.shown(&other));
-                self.error("types-differ", right.span, message);
+                let help = "write address('10.0.0.0/8') for each";
+                match other {
+                    Type::Value(ValueType::Text) => {
+                        self.error_help("types-differ", right.span, message, help);
+                    }
+                    _ => self.error("types-differ", right.span, message),
+                }
                 None
             }
         }
@@ -217,6 +227,10 @@ impl<'a> Typer<'a, '_> {
                         (kind, &side.kind)
                     {
                         finding = finding.help(format!("write entity('{text}')"));
+                    } else if let (Type::Entity(_), Some(itself)) =
+                        (kind, self.scope.text(side.span).strip_suffix(".id"))
+                    {
+                        finding = finding.help(format!("compare with {itself} itself, without .id"));
                     }
                 }
                 self.findings.push(finding);
@@ -358,7 +372,12 @@ impl<'a> Typer<'a, '_> {
             "clock", "hour", "weekday", "count", "time", "duration", "address", "entity", "not",
         ];
         let finding = Finding::error("unknown-function", at, format!("unknown function {name:?}"));
-        self.findings.push(finding.meant(name, KNOWN));
+        // A longer word for it.
+        let longer = KNOWN.iter().find(|known| known.len() > 3 && name.starts_with(**known));
+        self.findings.push(match longer {
+            Some(known) => finding.meant_surely(name, known),
+            None => finding.meant(name, KNOWN),
+        });
     }
 
     pub(super) fn inline(&mut self, key: &'a str, place: Span) -> Option<TestId> {
@@ -421,7 +440,15 @@ impl<'a> Typer<'a, '_> {
             ExprKind::Literal(Scalar::Text(text)) => Some((text, expr.span)),
             ExprKind::Error => None,
             _ => {
-                self.error("wrong-argument", expr.span, format!("{what} is a text in single quotes"));
+                let message = format!("{what} is a text in single quotes");
+                // A name without its quotes.
+                let written = self.scope.text(expr.span);
+                if written.chars().all(|c| c.is_ascii_lowercase() || c == '-') {
+                    let help = format!("write '{written}'");
+                    self.error_help("wrong-argument", expr.span, message, help);
+                } else {
+                    self.error("wrong-argument", expr.span, message);
+                }
                 None
             }
         }

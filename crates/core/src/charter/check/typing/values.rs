@@ -174,6 +174,10 @@ impl<'a> Typer<'a, '_> {
             let finding = Finding::error("unknown-zone", place, format!("unknown time zone {name:?}"));
             self.findings.push(match same {
                 Some(zone) => finding.meant_surely(name, zone),
+                // A city without its region.
+                None if let Some(zone) = known.iter().find(|zone| zone.ends_with(&format!("/{name}"))) => {
+                    finding.meant_surely(name, zone)
+                }
                 None => finding.meant(name, known.iter().map(String::as_str)),
             });
         }
