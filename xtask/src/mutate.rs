@@ -14,7 +14,7 @@ struct Guard {
     without: &'static str,
 }
 
-const GUARDS: [Guard; 36] = [
+const GUARDS: [Guard; 42] = [
     Guard {
         name: "the seal on steps from a resource",
         file: "decide/evaluate/paths.rs",
@@ -222,14 +222,50 @@ const GUARDS: [Guard; 36] = [
     Guard {
         name: "the formula leaves open: what is conferred too many steps away",
         file: "prove/encode/holding.rs",
-        with: "// Too many steps away to tell apart: it may be anything.\n            self.deepest = true;\n            self.formula.free_tri()",
-        without: "self.deepest = true;\n            none",
+        with: "at);\n            self.formula.free_tri()",
+        without: "at);\n            none",
     },
     Guard {
         name: "the formula leaves open: grants everywhere to groups of a tenant",
         file: "prove/encode/holding.rs",
         with: "let arrives = self.formula.any([everywhere, around, by_tenants_group]);",
         without: "let arrives = { let _ = by_tenants_group; self.formula.any([everywhere, around]) };",
+    },
+    Guard {
+        name: "in the formula what something is in is not empty",
+        file: "prove/encode/mod.rs",
+        with: "let clause: Vec<Bit> = unless.iter().copied().chain([!whole, enough]).collect();\n        self.formula.clause(&clause);",
+        without: "let _ = (unless, whole, enough);",
+    },
+    Guard {
+        name: "in the formula a sum is what it is made of",
+        file: "prove/theory.rs",
+        with: "if self.sums.iter().all(is_sum) {",
+        without: "if self.sums.iter().all(is_sum) || true {",
+    },
+    Guard {
+        name: "in the formula lower case is that of the text",
+        file: "prove/theory.rs",
+        with: "self.lowered(formula, &text_classes, &mut lemmas);",
+        without: "",
+    },
+    Guard {
+        name: "the checker refuses: what means something else where it meets another type",
+        file: "charter/check/typing/mod.rs",
+        with: "if mixed && !findings[before..].iter().any(is_error) {",
+        without: "if false && mixed {",
+    },
+    Guard {
+        name: "overlapping networks lie in one another",
+        file: "charter/check/typing/truths.rs",
+        with: "Type::Value(ValueType::Address) => Test::OverlapNetworks(a, b),",
+        without: "",
+    },
+    Guard {
+        name: "a rehearsal refuses: a reason of which there is nothing",
+        file: "rehearse/mod.rs",
+        with: "if asked.is_empty() {\n                let message",
+        without: "if false {\n                let message",
     },
 ];
 
@@ -252,6 +288,8 @@ pub fn run(only: Option<&str>) -> Result<()> {
         }
         let failed = !test(&copy, &["decisions"])?
             || !test(&copy, &["guarantees"])?
+            || !test(&copy, &["messages"])?
+            || !test(&copy, &["rehearsals"])?
             || !test(&copy, &["prove"])?
             || !test(&copy, &["oracle", "the_compiled"])?;
         println!("{}", if failed { "a test fails" } else { "NO TEST FAILS" });
@@ -280,11 +318,10 @@ fn prepare(copy: &Path) -> Result<()> {
         std::fs::copy(root().join(file), copy.join(file))?;
     }
     let workspace = std::fs::read_to_string(root().join("Cargo.toml"))?;
-    let members = r#"members = ["crates/core", "crates/report", "crates/store", "crates/service", "crates/client", "crates/cli", "xtask"]"#;
-    if !workspace.contains(members) {
-        bail!("the workspace's members are not as expected");
-    }
-    std::fs::write(copy.join("Cargo.toml"), workspace.replace(members, r#"members = ["crates/core"]"#))?;
+    // Of the workspace's members only this one is copied.
+    let (before, rest) = workspace.split_once("members = [").context("the workspace has no members")?;
+    let (_, after) = rest.split_once(']').context("the workspace's members have no end")?;
+    std::fs::write(copy.join("Cargo.toml"), format!(r#"{before}members = ["crates/core"]{after}"#))?;
     Ok(())
 }
 
@@ -314,6 +351,10 @@ fn test(copy: &Path, what: &[&str]) -> Result<bool> {
             "decisions",
             "--test",
             "guarantees",
+            "--test",
+            "messages",
+            "--test",
+            "rehearsals",
             "--test",
             "prove",
             "--test",

@@ -641,6 +641,13 @@ impl Register {
         self.heads.numbers().map(|at| EntityId(u32::try_from(at).unwrap_or(u32::MAX)))
     }
 
+    /// What each name stands for now, deleted ones among them; not what was deleted and made anew.
+    pub fn every_name(&self) -> impl Iterator<Item = EntityId> + '_ {
+        let is_former =
+            |id: &EntityId| self.state(*id) == State::Deleted && self.find(self.name(*id)) != Some(*id);
+        self.every_entity().filter(move |id| !is_former(id))
+    }
+
     /// What lies directly within it.
     pub fn contents(&self, id: EntityId) -> &[EntityId] {
         self.ids.get(self.rests.get(id.index()).contents)

@@ -112,7 +112,7 @@ fn grouped(
     let mut text = String::new();
     let of = |world: &World, id: EntityId| kinds.contains(&world.register().text(world.register().kind(id)));
     for (side, world) in sides.iter().enumerate() {
-        for id in world.register().every_entity().filter(|id| of(world, *id)) {
+        for id in world.register().every_name().filter(|id| of(world, *id)) {
             let name = world.register().name(id);
             // What both know is described once.
             let seen_before = side == 1 && sides[0].register().find(name).is_some();

@@ -86,7 +86,8 @@ fn confer(dice: &mut Dice<'_>, charter: &mut Charter, kind: &str) {
         };
         (Some(dice.pick(&roles)), path(dice.pick(paths)))
     } else {
-        let mut paths: Vec<&[&str]> = vec![&["owner"], &["crew"], &["twin", "owner"], &["fleet", "owner"]];
+        let mut paths: Vec<&[&str]> =
+            vec![&["owner"], &["crew"], &["lead"], &["twin", "owner"], &["fleet", "owner"]];
         if within {
             paths.extend([&["within", "owner"][..], &["within", "crew"]]);
         }
@@ -165,6 +166,10 @@ fn schema(dice: &mut Dice<'_>, charter: &mut Charter) {
         kind.relations.insert("crew".into(), relation(dice, &["user", "group"], true));
         kind.relations.insert("twin".into(), relation(dice, &["ship"], false));
         kind.relations.insert("fleet".into(), relation(dice, &["ship"], true));
+        // One name, which some types declare with one value and others with many.
+        let many = matches!(key, "hold" | "beacon");
+        kind.relations
+            .insert("lead".into(), relation(dice, if many { &["user", "group"] } else { &["user"] }, many));
         charter.kinds.insert(key.into(), kind);
     }
     for key in ["user", "service"] {
@@ -375,6 +380,8 @@ fn expr(dice: &mut Dice<'_>, kind: &str, grant: bool, roles: usize, depth: usize
             &["resource", "owner"],
             &["resource", "twin", "crew"],
             &["subject", "team"],
+            &["resource", "lead"],
+            &["resource", "lead"],
         ]))),
         7 => Expr::Known(path(dice.pick(&[
             &["resource", "owner"][..],
@@ -384,6 +391,7 @@ fn expr(dice: &mut Dice<'_>, kind: &str, grant: bool, roles: usize, depth: usize
             &["subject", "boss", "rank"],
             &["resource", "crew", "rank"],
             &["resource", "twin", "owner"],
+            &["resource", "lead"],
             &["context", "level"],
             &["resource", "id"],
         ]))),

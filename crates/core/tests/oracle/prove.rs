@@ -162,7 +162,9 @@ fn has_room(bytes: &[u8], tally: &mut BTreeMap<&'static str, usize>) -> Result<(
         let Ok(resolved) = &asked.question else { continue };
         let mut scratch = Scratch::default();
         let decision = decide(world.engine(), resolved, &mut scratch);
-        if scratch.was_too_much() || matches!(decision.reason, Reason::ResourceDeleted) {
+        if scratch.was_too_much()
+            || matches!(decision.reason, Reason::ResourceDeleted | Reason::SubjectDeleted)
+        {
             continue;
         }
         *tally.entry(if decision.allowed { "allowed" } else { "denied" }).or_default() += 1;

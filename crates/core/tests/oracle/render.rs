@@ -248,7 +248,32 @@ pub fn register(register: &Register) -> Vec<Json> {
         }
         json!({ "activation": inner })
     });
-    entities.chain(made).chain(grants).chain(activations).collect()
+    former(register).into_iter().chain(entities).chain(made).chain(grants).chain(activations).collect()
+}
+
+/// What once was, under names that are used again: nothing of it may count any more.
+fn former(register: &Register) -> Vec<Json> {
+    let (user, ship, group, tenant) = ("user:u1", "ship:s1", "group:g1", "tenant:north");
+    if [user, ship, group, tenant].iter().any(|name| !register.entities.contains_key(*name)) {
+        return Vec::new();
+    }
+    let mut lines = vec![
+        json!({ "entity": tenant }),
+        json!({ "entity": user, "tenants": ["north"], "attributes": { "rank": 9 } }),
+        json!({ "entity": ship, "within": tenant, "detached": true, "relations": { "owner": user, "crew": [user] } }),
+        json!({ "entity": group, "members": [user], "tenant": "north" }),
+    ];
+    let known = |at: &str| at == "everywhere" || at == tenant || at == ship;
+    let theirs = register.grants.iter().enumerate().filter(|(_, grant)| {
+        (grant.to == user || grant.to == group) && known(&grant.at) && !grant.role.contains('/')
+    });
+    lines.extend(theirs.map(|(at, grant)| {
+        let mut line = self::grant(at, grant);
+        line["grant"]["id"] = format!("former-{at}").into();
+        line
+    }));
+    lines.extend([user, group, ship].map(|name| json!({ "delete": name })));
+    lines
 }
 
 fn entity(name: &str, entity: &Entity) -> Json {

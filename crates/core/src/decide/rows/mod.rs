@@ -18,7 +18,7 @@ use super::question::{Malformed, Question, Request, Resource};
 use super::site::Site;
 use super::{Engine, Tenant, decide_rows};
 use crate::charter::model::{Kind, KindId, NameId, Order};
-use crate::register::{EntityId, State};
+use crate::register::EntityId;
 use crate::value::{Truth, Value};
 use filter::Trees;
 use jiff::Timestamp;
@@ -306,11 +306,8 @@ impl Maker<'_, '_> {
 
     /// Registered ones and deleted ones: a row may be left of either.
     fn known(&self, fits: impl Fn(KindId) -> bool) -> Vec<EntityId> {
-        let all = self.engine.register.every_entity();
-        let newest = |id: &EntityId| self.engine.register.find(self.engine.register.name(*id)) == Some(*id);
-        all.filter(|id| self.engine.kind(*id).is_some_and(&fits))
-            .filter(|id| self.engine.register.state(*id) != State::Deleted || newest(id))
-            .collect()
+        let all = self.engine.register.every_name();
+        all.filter(|id| self.engine.kind(*id).is_some_and(&fits)).collect()
     }
 
     /// The tree of one row's decision.

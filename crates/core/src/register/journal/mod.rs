@@ -91,9 +91,7 @@ impl Register {
     /// roles, grants, activations, and the numbers that are next.
     pub fn entries(&self) -> impl Iterator<Item = Entry> + '_ {
         // A name that was deleted and made again is not known as deleted any more.
-        let gone = self
-            .every_entity()
-            .filter(|id| self.state(*id) == State::Deleted && self.find(self.name(*id)) == Some(*id));
+        let gone = self.every_name().filter(|id| self.state(*id) == State::Deleted);
         let gone = gone.map(|id| Entry::Deleted(self.name(id).to_owned()));
         let entities = self.all_entities().map(|id| Entry::entity(self, id));
         let made = self.made_roles().map(|(key, role)| Entry::made(self, key, role));
