@@ -4,10 +4,12 @@ import { RouterView } from 'vue-router'
 import { whenSignedOut } from './api/client'
 import AskLine from './components/AskLine.vue'
 import AreaIndex from './components/AreaIndex.vue'
+import CommandPalette from './components/CommandPalette.vue'
 import CourseBar from './components/CourseBar.vue'
 import DraftErrors from './components/DraftErrors.vue'
 import DraftQuarrel from './components/DraftQuarrel.vue'
 import ReadingLine from './components/ReadingLine.vue'
+import { useCharter } from './composables/useCharter'
 import { useDraft } from './composables/useDraft'
 import { useSession } from './composables/useSession'
 import { useStatus } from './composables/useStatus'
@@ -15,28 +17,33 @@ import SignInPage from './pages/SignInPage.vue'
 
 const session = useSession()
 const status = useStatus()
+const charter = useCharter()
 const draft = useDraft()
 whenSignedOut(session.forget)
 onMounted(session.look)
 watch(session.own, (now, before) => before && now !== before && draft.leave())
 watch(session.who, (who) => {
-  if (!who) return
-  void status.run()
+  if (!who) return status.stop()
+  void status.follow()
+  void charter.read()
   void draft.resume()
 })
 </script>
 
 <template>
-  <SignInPage v-if="session.known.value && !session.who.value" />
-  <div v-if="session.own.value" v-show="session.who.value" :key="session.own.value" class="frame" :class="{ drafting: draft.draft.value }">
-    <a class="skip" href="#page">To the page</a>
-    <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /><DraftErrors /></div>
-    <AreaIndex />
-    <main id="page" tabindex="-1">
-      <RouterView />
-    </main>
-    <AskLine />
-  </div>
+  <ElConfigProvider :button="{ autoInsertSpace: false }" :value-on-clear="''">
+    <SignInPage v-if="session.known.value && !session.who.value" />
+    <div v-if="session.own.value" v-show="session.who.value" :key="session.own.value" class="frame" :class="{ drafting: draft.draft.value }">
+      <a class="skip" href="#page">To the page</a>
+      <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /><DraftErrors /></div>
+      <AreaIndex />
+      <main id="page" tabindex="-1">
+        <RouterView />
+      </main>
+      <AskLine />
+      <CommandPalette />
+    </div>
+  </ElConfigProvider>
 </template>
 
 <style scoped>
@@ -70,12 +77,29 @@ main {
   top: 8px;
   z-index: 9;
 }
-@media (max-width: 760px) {
+/* Where there is little room, or letters are large, the whole of it scrolls, and every strip with it. */
+@media (max-width: 760px), (max-height: 560px) {
   .frame {
-    grid-template: auto auto 1fr auto / minmax(0, 1fr);
+    display: block;
+    height: auto;
+    min-height: 100%;
   }
   main {
+    overflow: visible;
     padding: 16px;
+  }
+}
+@media print {
+  .above,
+  .frame > :not(main) {
+    display: none;
+  }
+  .frame {
+    display: block;
+    height: auto;
+  }
+  main {
+    overflow: visible;
   }
 }
 </style>

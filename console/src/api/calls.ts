@@ -93,6 +93,8 @@ export const api = {
   draft: (id: string) => call<DraftText>('GET', named('/api/v1/drafts', id)),
   presence: (id: string) => call<Presence>('PUT', `${named('/api/v1/drafts', id)}/presence`),
   saveDraft: (saving: Saving) => call<DraftText>('POST', '/api/v1/drafts', saving),
+  discardedDrafts: () => call<Draft[]>('GET', '/api/v1/discarded-drafts'),
+  restoreDraft: (id: string) => call<DraftText>('POST', `${named('/api/v1/discarded-drafts', id)}/restoration`, {}),
   discard: (id: string) => call<Draft>('DELETE', named('/api/v1/drafts', id)),
   check: (files: File[], grid?: string) => call<Checked>('POST', '/api/v1/texts/check', { files, ...(grid ? { grid } : {}) }),
   edit: (files: File[], edits: Edit[]) => call<{ files: File[] }>('POST', '/api/v1/texts/edit', { files, edits }),
@@ -102,9 +104,9 @@ export const api = {
 
   entity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
   around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
-  entities: (prefix: string, limit: number, more: { after?: string; attribute?: string; containing?: string } = {}) =>
+  entities: (prefix: string, limit: number, more: { after?: string; attribute?: string; containing?: string; within?: string } = {}) =>
     call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, ...more, brief: 'true' })),
-  members: (name: string, after?: string) => call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after })),
+  members: (name: string, after?: string, containing?: string) => call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after, containing })),
   putEntity: (line: EntityLine, tag?: string) =>
     call<Written>('PUT', named('/api/v1/entities', line.entity), line, { headers: tag ? { 'if-match': tag } : { 'if-none-match': '*' } }),
   deleteEntity: (name: string, tag: string) => call<Written>('DELETE', named('/api/v1/entities', name), undefined, { headers: { 'if-match': tag } }),
@@ -141,7 +143,10 @@ export const api = {
   actions: (question: Question) => call<Listed<ActionTold>>('POST', '/api/v1/actions', posed(question)),
   reach: (question: Question, after?: string) =>
     call<Listed<ReachTold>>('POST', '/api/v1/reach', { ...posed(question), beside: { limit: 100, ...(after ? { after } : {}) } }),
-  holders: (question: Question) => call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { through: true } }),
+  holders: (question: Question, after?: string) =>
+    call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { limit: 100, ...(after ? { after } : {}) } }),
+  /** The classes of which everybody may, and how many may in all. */
+  holdersCounted: (question: Question) => call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { count: true } }),
 }
 
 /** A question as the service reads it; what is blank is left out. */

@@ -55,6 +55,8 @@ export interface Listed<T> {
   next?: string
   /** Whether what is not registered yet is meant too. */
   new?: boolean
+  /** Of subjects: how many there are in all, where they were counted. */
+  total?: number
 }
 export interface ActionTold {
   permission: string

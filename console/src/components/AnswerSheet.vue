@@ -10,6 +10,8 @@ const props = defineProps<{ asked: Asked; type: string; title: string }>()
 const emit = defineEmits<{ suppose: [Proposal[]] }>()
 const ways = computed(() => props.asked['would-take']?.ways ?? [])
 /** What the question says of the resource is the application's to say, not to be supposed here. */
+/** Said before any rule: what the register does not know. */
+const unregistered = computed(() => (why.value.sentence.includes('not in the register') ? [] : why.value.ignored.filter((line) => line.includes('not in the register'))))
 const canSuppose = (way: Proposal[]) => way.every((change) => change.fact || change.context)
 const why = computed(() => props.asked.explanation)
 const kind = computed(() => (why.value.allowed ? 'allowed' : 'denied'))
@@ -17,12 +19,14 @@ const conditions = computed(() => [
   ...why.value.arrivals.flatMap((arrival) => arrival.conditions),
   ...why.value.rules.flatMap((rule) => rule.conditions),
 ])
+const denying = computed(() => why.value.rules.filter((rule) => rule.effect === 'deny').flatMap((rule) => rule.conditions.map((one) => one.of)))
 const advice = computed(() => Object.entries(why.value.advice ?? {}))
 </script>
 
 <template>
-  <article class="sheet" :aria-label="title">
+  <article class="sheet" :aria-label="title" role="status">
     <p class="soft title">{{ title }}</p>
+    <ElAlert v-for="line in unregistered" :key="line" type="warning" :closable="false" :title="line" />
     <p class="verdict" :class="kind">
       <StakeMark :kind="kind" :size="28" />
       <strong>{{ texts.answers[kind] }}</strong>
@@ -35,7 +39,7 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
     <TheWay :way="why.way" :type="type" />
     <template v-if="conditions.length">
       <h2>Conditions</h2>
-      <ConditionTable :conditions="conditions" />
+      <ConditionTable :conditions="conditions" :denying="denying" />
     </template>
     <template v-if="ways.length || asked['would-take']?.['denied-by']">
       <h2>What it would take</h2>
@@ -43,7 +47,7 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
       <ul class="take">
         <li v-for="(way, at) in ways" :key="at">
           {{ way.map((change) => change.words).join(', and ') }}
-          <button v-if="canSuppose(way)" type="button" class="plain-button" @click="emit('suppose', way)">Suppose this</button>
+          <ElButton v-if="canSuppose(way)" size="small" @click="emit('suppose', way)">Suppose this</ElButton>
         </li>
       </ul>
     </template>

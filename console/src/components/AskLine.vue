@@ -1,17 +1,28 @@
 <script setup lang="ts">
-import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { useCharter } from '../composables/useCharter'
 import { blank, blankOf, permissionOf } from '../support/question'
+import NameField from './NameField.vue'
 
+/** A question from any page; what is selected on the page fills its slots. */
 const route = useRoute()
 const router = useRouter()
+const charter = useCharter()
 const subject = ref('')
 const action = ref('')
 const resource = ref('')
 const hint = ref('')
-const first = ref<HTMLInputElement>()
+const first = ref<InstanceType<typeof NameField>>()
+/** The actions of the resource's type, or of all. */
+const actions = computed(() => {
+  const type = resource.value.split(':')[0]
+  const types = charter.model.value?.types ?? []
+  const of = types.filter((one) => !resource.value.includes(':') || one.key === type)
+  return [...new Set(of.flatMap((one) => one.actions.map((known) => (resource.value.includes(':') ? known.key : `${one.key}:${known.key}`))))]
+})
+const resources = computed(() => (charter.model.value?.types ?? []).map((type) => type.key))
 
-/** What is selected on the page fills the slots. */
 watch(
   () => route.query,
   (query) => {
@@ -32,13 +43,14 @@ function ask() {
   void router.push({ name: 'try', query: { ...slots, ...(asked ? { blank: asked } : {}), at: String(Date.now()) } })
 }
 
+/** From a field of this line it begins anew; in other fields a stroke is a stroke. */
 function onKey(event: KeyboardEvent) {
   const target = event.target instanceof Element ? event.target : null
-  const typing = target?.closest('input, textarea, [contenteditable]')
+  const typing = target?.closest('input, textarea, [contenteditable]') && !target.closest('form[aria-label=Ask]')
   if (event.key !== '/' || typing || event.ctrlKey || event.metaKey || event.altKey) return
   event.preventDefault()
   first.value?.focus()
-  first.value?.select()
+  ;(document.activeElement as HTMLInputElement | null)?.select?.()
 }
 onMounted(() => window.addEventListener('keydown', onKey))
 onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
@@ -47,11 +59,11 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
 <template>
   <form aria-label="Ask" @submit.prevent="ask">
     <span>May</span>
-    <label><span class="visually-hidden">subject</span><input ref="first" v-model="subject" placeholder="user:ines" autocomplete="off" spellcheck="false" /></label>
-    <label><span class="visually-hidden">action</span><input v-model="action" placeholder="release" autocomplete="off" spellcheck="false" /></label>
-    <label><span class="visually-hidden">resource</span><input v-model="resource" class="wide" placeholder="manifest:m-204" autocomplete="off" spellcheck="false" /></label>
+    <NameField ref="first" v-model="subject" label="subject" hidden-label placeholder="user:ines" :types="['user', 'service']" :width="12" />
+    <NameField v-model="action" label="action" hidden-label placeholder="release" :known="actions" :width="12" />
+    <NameField v-model="resource" label="resource" hidden-label placeholder="manifest:m-204" :types="resources" :width="14" />
     <span>?</span>
-    <button type="submit">Ask</button>
+    <ElButton type="primary" native-type="submit">Ask</ElButton>
     <span class="hint" role="status">{{ hint }}</span>
     <kbd v-if="!hint" title="Press / to ask from anywhere">/</kbd>
   </form>
@@ -63,36 +75,12 @@ form {
   display: flex;
   flex-wrap: wrap;
   gap: 8px;
-  align-items: baseline;
-  padding: 10px 20px;
+  align-items: center;
+  padding: 8px 20px;
   background: var(--sheet);
   border-top: 1px solid var(--rule);
   font-family: var(--serif);
   font-size: 16px;
-}
-input {
-  font: 14px var(--mono);
-  color: inherit;
-  background: transparent;
-  border: 0;
-  border-bottom: 1px solid var(--edge);
-  padding: 3px 4px;
-  width: 11em;
-}
-input.wide {
-  width: 15em;
-}
-input::placeholder {
-  color: var(--soft);
-}
-button {
-  font: 14px var(--sans);
-  color: var(--sheet);
-  background: var(--ink);
-  border: 0;
-  border-radius: 2px;
-  padding: 4px 12px;
-  cursor: pointer;
 }
 .hint {
   font: 14px var(--sans);

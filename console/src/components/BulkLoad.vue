@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { api } from '../api/calls'
 import type { EntityLine, RegisterLine } from '../api/types'
@@ -36,9 +35,9 @@ const groups = computed(() => {
   return all
 })
 
-async function read(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (file) text.value = await file.text()
+const example = '{"entity":"user:ines","attributes":{"clearance":3}}'
+async function read(file: { raw?: File }) {
+  if (file.raw) text.value = await file.raw.text()
 }
 
 async function load() {
@@ -52,8 +51,10 @@ async function load() {
 
 <template>
   <form class="sheet plain" aria-label="Load" @submit.prevent="checked.run(text)">
-    <label>A file of register lines (NDJSON)<input type="file" accept=".ndjson,.jsonl,.json,.txt" @change="read" /></label>
-    <label>or the lines<textarea v-model="text" name="lines" rows="8" spellcheck="false" placeholder='{"entity":"user:ines","attributes":{"clearance":3}}'></textarea></label>
+    <ElUpload drag :auto-upload="false" :show-file-list="false" accept=".ndjson,.jsonl,.json,.txt" :on-change="read">
+      <p>A file of register lines (NDJSON): drop it here, or <span class="link">choose one</span></p>
+    </ElUpload>
+    <label>or the lines<ElInput v-model="text" type="textarea" name="lines" :rows="8" spellcheck="false" :placeholder="example" /></label>
     <p v-if="lines.length > MAX" class="denied">{{ counted(lines.length, 'line') }}: at most {{ MAX.toLocaleString('en') }} at a time here. <code>ostrog register load FILE</code> takes any number.</p>
     <ElButton type="primary" native-type="submit" :disabled="!lines.length || lines.length > MAX" :loading="checked.busy.value">Compare with the register</ElButton>
     <p v-if="loaded.data.value" role="status">{{ counted(loaded.data.value.changed.length, 'fact') }} written, at {{ loaded.data.value.position }}.</p>

@@ -73,11 +73,11 @@ defineExpose({ goTo: (defined: Defined) => goTo(defined) })
 <template>
   <div class="editor">
     <div class="files" role="group" aria-label="Files">
-      <button v-for="file in draft.files.value" :key="file.path" type="button" :aria-pressed="file.path === path" @click="show(file.path)">
+      <ElButton v-for="file in draft.files.value" :key="file.path" text class="pick" :aria-pressed="file.path === path" @click="show(file.path)">
         {{ file.path }}<span v-if="counts.get(file.path)" class="denied">&nbsp;{{ counts.get(file.path) }}</span>
-      </button>
+      </ElButton>
       <form class="new" @submit.prevent="add">
-        <label><span class="visually-hidden">New file</span><input v-model="newPath" placeholder="new-file.toml" autocomplete="off" /></label>
+        <label><span class="visually-hidden">New file</span><ElInput v-model="newPath" placeholder="new-file.toml" autocomplete="off" /></label>
       </form>
     </div>
     <div ref="place" class="place"></div>
@@ -85,7 +85,7 @@ defineExpose({ goTo: (defined: Defined) => goTo(defined) })
       <h2>{{ findings.length ? counted(findings.length, 'thing', 'things') + ' to look at' : 'Nothing to mend' }}</h2>
       <ul>
         <li v-for="finding in findings" :key="finding.at + finding.message">
-          <button type="button" class="at" @click="goTo(finding)">{{ finding.at }}</button>
+          <ElButton link class="at" @click="goTo(finding)">{{ finding.at }}</ElButton>
           <span :class="finding.severity === 'error' ? 'denied' : 'undetermined'">{{ finding.severity }}</span>
           {{ finding.message }}<span v-if="finding.help" class="soft">; {{ finding.help }}</span>
         </li>
@@ -107,28 +107,8 @@ defineExpose({ goTo: (defined: Defined) => goTo(defined) })
   flex-wrap: wrap;
   gap: 2px;
 }
-.files button {
-  font: 13px var(--mono);
-  color: var(--soft);
-  background: none;
-  border: 1px solid transparent;
-  padding: 4px 10px;
-  min-height: 28px;
-  cursor: pointer;
-}
-.files button[aria-pressed='true'] {
-  color: var(--ink);
-  background: var(--sheet);
-  border-color: var(--rule);
-}
-.new input {
-  font: 13px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  border-bottom: 1px dashed var(--edge);
-  min-height: 26px;
-  width: 10em;
+.new {
+  width: 12em;
 }
 .place {
   border: 1px solid var(--rule);
@@ -148,17 +128,6 @@ li {
   padding: 5px 0;
   border-bottom: 1px solid var(--rule);
   overflow-wrap: anywhere;
-}
-.at {
-  display: block;
-  font: 12px var(--mono);
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 2px 0;
-  min-height: 24px;
-  text-decoration: underline;
-  cursor: pointer;
 }
 @media (max-width: 900px) {
   .editor {

@@ -2,52 +2,43 @@
 import type { ConditionTold, Value3 } from '../api/types'
 import StakeMark from './StakeMark.vue'
 
-defineProps<{ conditions: ConditionTold[] }>()
+const props = defineProps<{
+  conditions: ConditionTold[]
+  /** Whose conditions deny where they are true. */
+  denying?: string[]
+}>()
 
-/** In a condition true opens nothing by itself; the mark tells its value, the word says it. */
-function mark(value: Value3) {
-  return value === 'undetermined' ? 'undetermined' : value === 'true' ? 'allowed' : 'denied'
+/** The mark of an open gate where what is true lets in, of a shut one where it denies. */
+function mark(of: string, value: Value3): 'allowed' | 'denied' | 'undetermined' {
+  if (value === 'undetermined') return 'undetermined'
+  return (value === 'true') === Boolean(props.denying?.includes(of)) ? 'denied' : 'allowed'
 }
+type Part = ConditionTold['parts'][number]
 </script>
 
 <template>
-  <table v-for="(condition, at) in conditions" :key="at">
-    <caption>
-      {{ condition.of }}, <span class="mono">{{ condition.place }}</span>: the whole is {{ condition.value }}
-    </caption>
-    <thead class="visually-hidden">
-      <tr><th scope="col">Part</th><th scope="col">Read</th><th scope="col">Value</th></tr>
-    </thead>
-    <tbody>
-      <tr v-for="(part, row) in condition.parts" :key="row">
-        <td><code>{{ part.text }}</code></td>
-        <td>
-          <div v-for="([path, read], index) in part.reads" :key="index"><code>{{ path }}</code> is <code>{{ read }}</code></div>
-        </td>
-        <td class="value" :class="mark(part.value)"><StakeMark :kind="mark(part.value)" :size="14" /> {{ part.value }}</td>
-      </tr>
-    </tbody>
-  </table>
+  <section v-for="(condition, at) in conditions" :key="at" :aria-label="condition.of">
+    <p class="soft caption">{{ condition.of }}, <span class="mono">{{ condition.place }}</span>: the whole is {{ condition.value }}</p>
+    <ElTable :data="condition.parts" size="small">
+      <ElTableColumn label="Part" min-width="180">
+        <template #default="{ row }: { row: Part }"><code>{{ row.text }}</code></template>
+      </ElTableColumn>
+      <ElTableColumn label="Read" min-width="180">
+        <template #default="{ row }: { row: Part }">
+          <div v-for="([path, read], index) in row.reads" :key="index"><code>{{ path }}</code> is <code>{{ read }}</code></div>
+        </template>
+      </ElTableColumn>
+      <ElTableColumn label="Value" width="130">
+        <template #default="{ row }: { row: Part }"
+          ><span :class="mark(condition.of, row.value)"><StakeMark :kind="mark(condition.of, row.value)" :size="14" /> {{ row.value }}</span></template
+        >
+      </ElTableColumn>
+    </ElTable>
+  </section>
 </template>
 
 <style scoped>
-table {
-  width: 100%;
-  margin-top: 8px;
-}
-caption {
-  text-align: left;
-  color: var(--soft);
-  padding-bottom: 2px;
-}
-td {
-  border-top: 1px solid var(--rule);
-  padding: 4px 12px 4px 0;
-  vertical-align: top;
-  overflow-wrap: break-word;
-}
-.value {
-  white-space: nowrap;
-  width: 8em;
+.caption {
+  margin: 8px 0 0;
 }
 </style>

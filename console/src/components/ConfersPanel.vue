@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, reactive } from 'vue'
 import { RouterLink } from 'vue-router'
 import type { Model } from '../api/types'
+import ConditionField from './ConditionField.vue'
 import DraftGate from './DraftGate.vue'
+import NameField from './NameField.vue'
+import TakeAway from './TakeAway.vue'
 import { useDraft } from '../composables/useDraft'
 import { KEY } from '../support/words'
 
@@ -36,7 +38,7 @@ async function add() {
     <ul>
       <li v-for="(one, n) in confers" :key="n" class="sentence">
         {{ one.sentence }} <RouterLink :to="{ name: 'role', params: { role: one.role } }">{{ one.role }}</RouterLink>
-        <ElButton v-if="draft.draft.value" size="small" :aria-label="`Take out: ${one.sentence}`" @click="draft.edit([{ path: ['resource', one.kind, 'confer', `#${one.at}`] }])">Take out</ElButton>
+        <TakeAway v-if="draft.draft.value" text="Take out" :name="`Take out: ${one.sentence}`" :asks="`No relationship of a ${one.kind} makes anybody ${one.role} this way any more, in this draft.`" answer="Take out" @confirmed="draft.edit([{ path: ['resource', one.kind, 'confer', `#${one.at}`] }])" />
       </li>
     </ul>
   </section>
@@ -45,7 +47,7 @@ async function add() {
     <p v-if="!model.separations.length">No separation.</p>
     <ul>
       <li v-for="one in model.separations" :key="one.key" class="sentence">Nobody holds two of {{ one.roles.join(', ') }} where both count <span class="soft">({{ one.key }})</span>.
-        <ElButton v-if="draft.draft.value" size="small" :aria-label="`Take out ${one.key}`" @click="draft.edit([{ path: ['separation', one.key] }])">Take out</ElButton>
+        <TakeAway v-if="draft.draft.value" text="Take out" :name="`Take out ${one.key}`" asks="They may be held together, in this draft." answer="Take out" @confirmed="draft.edit([{ path: ['separation', one.key] }])" />
       </li>
     </ul>
   </section>
@@ -53,20 +55,19 @@ async function add() {
     <form class="sheet plain" aria-labelledby="new-confer" @submit.prevent="add">
       <h2 id="new-confer">Another role from a relationship</h2>
       <div class="line">
-        <label>A<select v-model="form.type"><option v-for="known in model.types" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
-        <label>makes<select v-model="form.holds"><option value="">who stands at its</option><option v-for="known in model.roles" :key="known.key" :value="known.key">whoever holds {{ known.key }} at its</option></select></label>
-        <label>path<input v-model.trim="form.path" name="path" class="mono" list="steps" placeholder="within.agent" autocomplete="off" /></label>
-        <datalist id="steps"><option v-for="one in steps" :key="one" :value="one" /></datalist>
-        <label>its<select v-model="form.role"><option v-for="known in model.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
-        <label class="wide">when<input v-model="form.when" class="mono" placeholder="always" autocomplete="off" /></label>
+        <label>A<ElSelect v-model="form.type" name="of" filterable><ElOption v-for="known in model.types" :key="known.key" :value="known.key" :label="known.key" /></ElSelect></label>
+        <label>makes<ElSelect v-model="form.holds" name="holds" filterable clearable :value-on-clear="''" placeholder="who stands at its"><ElOption v-for="known in model.roles" :key="known.key" :value="known.key" :label="`whoever holds ${known.key} at its`" /></ElSelect></label>
+        <NameField v-model="form.path" label="path" placeholder="within.agent" :known="steps" :width="12" />
+        <label>its<ElSelect v-model="form.role" name="makes" filterable><ElOption v-for="known in model.roles" :key="known.key" :value="known.key" :label="known.key" /></ElSelect></label>
+        <ConditionField v-model="form.when" label="when" />
         <ElButton native-type="submit" :disabled="!form.type || !form.path || !form.role" :loading="draft.busy.value">Add it to the draft</ElButton>
       </div>
     </form>
     <form class="sheet plain" aria-labelledby="new-separation" @submit.prevent="separate">
       <h2 id="new-separation">Another pair to keep apart</h2>
       <div class="line">
-        <label>Key<input v-model.trim="apart.key" name="separation" class="mono" placeholder="declare-or-inspect" autocomplete="off" /></label>
-        <label v-for="n in 2" :key="n">{{ n === 1 ? 'Nobody holds both' : 'and' }}<select v-model="apart.roles[n - 1]" :name="`apart-${n}`"><option v-for="known in model.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
+        <label>Key<ElInput v-model.trim="apart.key" name="separation" placeholder="declare-or-inspect" autocomplete="off" /></label>
+        <label v-for="n in 2" :key="n">{{ n === 1 ? 'Nobody holds both' : 'and' }}<ElSelect v-model="apart.roles[n - 1]" :name="`apart-${n}`" filterable><ElOption v-for="known in model.roles" :key="known.key" :value="known.key" :label="known.key" /></ElSelect></label>
         <ElButton native-type="submit" :disabled="!KEY.test(apart.key) || !apart.roles[0] || !apart.roles[1] || apart.roles[0] === apart.roles[1]" :loading="draft.busy.value">Add it to the draft</ElButton>
       </div>
     </form>
@@ -87,7 +88,7 @@ ul {
   border-bottom: 1px solid var(--rule);
   padding: 4px 0;
 }
-.sentence .el-button {
+.sentence :deep(.el-button) {
   float: right;
 }
 .sentence a {

@@ -4,6 +4,7 @@ import { RouterLink, useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
+import { useKeyNames } from '../composables/useKeyNames'
 import { useSession } from '../composables/useSession'
 import { rehearsedState } from '../support/rehearsed'
 import { counted } from '../support/words'
@@ -13,6 +14,7 @@ import { texts } from '../texts/en'
 const route = useRoute()
 const draft = useDraft()
 const session = useSession()
+const names = useKeyNames()
 const runs = useAsync(api.rehearsals)
 watch([() => route.name, () => draft.draft.value?.digest], () => draft.draft.value && void runs.run(), { immediate: true })
 const changes = computed(() => draft.standing.value?.changes ?? [])
@@ -44,9 +46,9 @@ const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1
       </li>
     </ol>
     <span v-if="draft.present.value.length" role="status">open to {{ draft.present.value.join(', ') }} too</span>
-    <span v-else-if="others.length" class="soft">also by {{ others.join(', ') }}</span>
-    <span class="soft" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'saved' }}</span>
-    <button type="button" class="plain-button" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</button>
+    <span v-else-if="others.length" class="soft">also by {{ others.map(names.called).join(', ') }}</span>
+    <span class="soft state" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'all of it is saved' }}</span>
+    <ElButton size="small" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</ElButton>
     <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()">Next: {{ next.text }}</RouterLink>
   </nav>
 </template>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed } from 'vue'
 import { RouterLink, useRoute } from 'vue-router'
 import { useDraft } from '../composables/useDraft'

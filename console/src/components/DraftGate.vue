@@ -1,14 +1,15 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { onMounted, ref } from 'vue'
 import { api } from '../api/calls'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
+import { useKeyNames } from '../composables/useKeyNames'
 import FailureNote from './FailureNote.vue'
 
 /** Where a text is changed: in a draft, which is opened or begun here. */
 defineProps<{ what: string }>()
 const draft = useDraft()
+const names = useKeyNames()
 const drafts = useAsync(api.drafts)
 const title = ref('')
 onMounted(() => !draft.draft.value && void drafts.run())
@@ -24,7 +25,7 @@ async function begin() {
   <form v-else class="sheet plain gate" aria-label="Draft" @submit.prevent="begin">
     <p>{{ what }} What is live is never written over: it is changed in a draft, and put live when it is right.</p>
     <div class="line">
-      <label>What the draft is about<input v-model="title" name="title" maxlength="200" autocomplete="off" placeholder="Night shift may assign berths" /></label>
+      <label>What the draft is about<ElInput v-model="title" name="title" maxlength="200" autocomplete="off" placeholder="Night shift may assign berths" /></label>
       <ElButton type="primary" native-type="submit" :disabled="!title.trim()" :loading="draft.busy.value">Begin a draft</ElButton>
     </div>
     <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />
@@ -33,7 +34,7 @@ async function begin() {
       <ul>
         <li v-for="one in drafts.data.value" :key="one.id">
           <ElButton size="small" @click="draft.open(one.id)">{{ one.id }}</ElButton> {{ one.title }}
-          <span class="soft">by {{ one.authors.join(', ') }}</span>
+          <span class="soft">by {{ one.authors.map(names.called).join(', ') }}</span>
         </li>
       </ul>
     </template>

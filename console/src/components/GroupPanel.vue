@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
 import NameField from './NameField.vue'
+import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
 import { counted } from '../support/words'
 
@@ -18,17 +18,22 @@ const group = useAsync(api.members)
 const from = ref<string>()
 const written = useAsync(api.setFacts)
 const member = ref('')
+const containing = ref('')
+const find = () => void group.run(name.value, undefined, containing.value.trim())
 const shown = computed(() => group.data.value?.items ?? [])
 const tenant = computed(() => groups.data.value?.items.find((one) => one.entity === name.value)?.tenant)
 
 watch(after, (from) => void groups.run(from), { immediate: true })
-watch(name, () => (from.value = undefined))
-watch([name, from], ([known, after]) => (known ? void group.run(known, after) : group.clear()), { immediate: true })
+watch(name, () => {
+  from.value = undefined
+  containing.value = ''
+})
+watch([name, from], ([known, after]) => (known ? void group.run(known, after, containing.value.trim()) : group.clear()), { immediate: true })
 
 async function write(fact: string, remove: boolean) {
   if (!(await written.run(remove ? [] : [fact], remove ? [fact] : []))) return
   member.value = ''
-  await group.run(name.value, from.value)
+  await group.run(name.value, from.value, containing.value.trim())
 }
 </script>
 
@@ -40,12 +45,12 @@ async function write(fact: string, remove: boolean) {
       <p v-else-if="!groups.data.value.items.length">There is no group. Load one: <code>{"entity":"group:night"}</code></p>
       <ul>
         <li v-for="one in groups.data.value?.items ?? []" :key="one.entity">
-          <button type="button" class="pick" :aria-pressed="one.entity === name" @click="router.push({ query: { ...route.query, group: one.entity } })">{{ one.entity }}</button>
+          <ElButton text class="pick" :aria-pressed="one.entity === name" @click="router.push({ query: { ...route.query, group: one.entity } })">{{ one.entity }}</ElButton>
           <span class="soft">{{ (one['member-count'] ?? 0).toLocaleString('en') }}</span>
         </li>
       </ul>
-      <button v-if="after" type="button" class="plain-button" @click="after = undefined">First groups</button>
-      <button v-if="groups.data.value?.next" type="button" class="plain-button" @click="after = groups.data.value.next ?? undefined">More</button>
+      <ElButton v-if="after" size="small" @click="after = undefined">First groups</ElButton>
+      <ElButton v-if="groups.data.value?.next" size="small" @click="after = groups.data.value.next ?? undefined">More</ElButton>
     </nav>
     <section v-if="name" class="sheet plain" aria-labelledby="members">
       <h2 id="members">{{ name }}</h2>
@@ -55,18 +60,21 @@ async function write(fact: string, remove: boolean) {
         <NameField v-model="member" label="New member" placeholder="user:ines, group:night" :width="18" />
         <ElButton native-type="submit" :disabled="!member.includes(':')" :loading="written.busy.value">Take in</ElButton>
       </form>
-      <p v-if="group.data.value && !shown.length">Nobody is in it.</p>
-      <table v-else class="rows">
-        <tbody>
-          <tr v-for="one in shown" :key="one">
-            <td class="mono">{{ one }}</td>
-            <td class="do"><ElButton size="small" :aria-label="`Take out ${one}`" @click="write(`${one} in ${name}`, true)">Take out</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
+      <ElInput v-if="(group.data.value?.total ?? 0) > 6 || containing" v-model="containing" class="find" clearable placeholder="Find a member" aria-label="Find a member" @change="find" />
+      <p v-if="group.data.value && !shown.length">{{ containing ? 'No member is called so.' : 'Nobody is in it.' }}</p>
+      <ElTable v-else :data="shown.map((member) => ({ member }))" row-key="member">
+        <ElTableColumn label="Member" prop="member" sortable>
+          <template #default="{ row }: { row: { member: string } }"><RouterLink :to="{ name: 'entity', params: { name: row.member } }" class="mono">{{ row.member }}</RouterLink></template>
+        </ElTableColumn>
+        <ElTableColumn label="" width="110" align="right">
+          <template #default="{ row }: { row: { member: string } }">
+            <TakeAway text="Take out" :name="`Take out ${row.member}`" :asks="`${row.member} will not hold what ${name} holds any more.`" answer="Take out" @confirmed="write(`${row.member} in ${name}`, true)" />
+          </template>
+        </ElTableColumn>
+      </ElTable>
       <p v-if="group.data.value" class="soft">{{ counted(group.data.value.total, 'member') }} in all.</p>
-      <button v-if="from" type="button" class="plain-button" @click="from = undefined">First members</button>
-      <button v-if="group.data.value?.next" type="button" class="plain-button" @click="from = group.data.value.next ?? undefined">More members</button>
+      <ElButton v-if="from" size="small" @click="from = undefined">First members</ElButton>
+      <ElButton v-if="group.data.value?.next" size="small" @click="from = group.data.value.next ?? undefined">More members</ElButton>
     </section>
     <p v-else class="soft">Choose a group.</p>
   </div>
@@ -84,8 +92,9 @@ ul {
   padding: 0;
   list-style: none;
 }
-.do {
-  text-align: right;
+.find {
+  width: 20em;
+  margin-top: 8px;
 }
 @media (max-width: 760px) {
   .sides {

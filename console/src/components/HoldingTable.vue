@@ -1,65 +1,80 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
-import { ref } from 'vue'
 import { RouterLink } from 'vue-router'
 import type { Holding } from '../api/types'
+import { useNarrowed } from '../composables/useNarrowed'
 import { moment } from '../support/words'
 import { texts } from '../texts/en'
+import NarrowField from './NarrowField.vue'
+import TakeAway from './TakeAway.vue'
 
 /** Grants, soonest end first, with where they come from and how they stand. */
-defineProps<{ items: Holding[]; at?: string; marked?: Set<string>; fixed?: boolean }>()
+const props = defineProps<{ items: Holding[]; at?: string; marked?: Set<string>; fixed?: boolean }>()
 const emit = defineEmits<{ end: [string] }>()
-const ending = ref<string>()
-
-/** What ends something is asked for twice, in the same place. */
-function end(id: string) {
-  if (ending.value !== id) {
-    ending.value = id
-    return
-  }
-  ending.value = undefined
-  emit('end', id)
-}
 const values = (given?: Record<string, unknown[]>) =>
   Object.entries(given ?? {})
     .map(([key, all]) => `${key} ${all.join(', ')}`)
     .join('; ')
+const { narrow, shown } = useNarrowed(
+  () => props.items,
+  ({ grant, standing, why }) => `${grant.role} ${grant.id} ${grant.to} ${grant.at} ${texts.standings[standing]} ${why ?? ''} ${values(grant.values)}`,
+)
+const isMarked = ({ row }: { row: Holding }) => (props.marked?.has(`${row.grant.role} ${row.grant.at}`) ? 'marked' : '')
+/** What ends comes before what does not. */
+const ends = (row: Holding) => row.grant.until ?? '9999'
 </script>
 
 <template>
-  <table class="rows">
-    <thead>
-      <tr><th scope="col">Role</th><th scope="col">Holder</th><th scope="col">Given at</th><th scope="col">Until</th><th scope="col">Now</th><th v-if="!fixed" scope="col"><span class="visually-hidden">What to do</span></th></tr>
-    </thead>
-    <tbody>
-      <tr v-for="{ grant, standing, why, members } in items" :key="grant.id" :class="{ marked: marked?.has(`${grant.role} ${grant.at}`) }">
-        <td>
-          <strong>{{ grant.role }}</strong> <code class="soft">{{ grant.id }}</code><br v-if="grant.values" /><span class="soft">{{ values(grant.values) }}</span>
-        </td>
-        <td>
-          <RouterLink :to="{ name: 'entity', params: { name: grant.to } }" class="mono">{{ grant.to }}</RouterLink
-          ><span v-if="members" class="soft"> ({{ members }})</span>
-        </td>
-        <td>
-          <RouterLink v-if="grant.at !== 'everywhere'" :to="{ name: 'give', query: { at: grant.at } }" class="mono">{{ grant.at }}</RouterLink>
-          <template v-else>everywhere</template>
-          <span v-if="at && grant.at !== at" class="soft">, arrives here</span>
-        </td>
-        <td>{{ grant.until ? moment(grant.until) : 'no end' }}<template v-if="grant.from"><br /><span class="soft">from {{ moment(grant.from) }}</span></template></td>
-        <td :class="standing">{{ texts.standings[standing] }}<template v-if="why">: {{ why }}</template></td>
-        <td v-if="!fixed" class="do"><ElButton size="small" :aria-label="`End ${grant.id}: ${grant.role} of ${grant.to}`" @click="end(grant.id)" @blur="ending = undefined">{{ ending === grant.id ? 'End it now' : 'End' }}</ElButton></td>
-      </tr>
-    </tbody>
-  </table>
+  <NarrowField v-model="narrow" :shown="shown.length" :of="items.length" what="grants" />
+  <ElTable :data="shown" row-key="grant.id" :row-class-name="isMarked">
+    <ElTableColumn label="Role" sortable sort-by="grant.role" min-width="150">
+      <template #default="{ row }: { row: Holding }"
+        ><strong>{{ row.grant.role }}</strong> <code class="soft">{{ row.grant.id }}</code
+        ><br v-if="row.grant.values" /><span class="soft">{{ values(row.grant.values) }}</span></template
+      >
+    </ElTableColumn>
+    <ElTableColumn label="Holder" sortable sort-by="grant.to" min-width="150">
+      <template #default="{ row }: { row: Holding }">
+        <RouterLink :to="{ name: 'entity', params: { name: row.grant.to } }" class="mono">{{ row.grant.to }}</RouterLink
+        ><span v-if="row.members" class="soft"> ({{ row.members }})</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="Given at" sortable sort-by="grant.at" min-width="220">
+      <template #default="{ row }: { row: Holding }">
+        <RouterLink v-if="row.grant.at !== 'everywhere'" :to="{ name: 'give', query: { at: row.grant.at } }" class="mono">{{ row.grant.at }}</RouterLink>
+        <template v-else>everywhere</template>
+        <span v-if="at && row.grant.at !== at" class="soft">, arrives here</span>
+      </template>
+    </ElTableColumn>
+    <ElTableColumn label="Until" sortable :sort-by="ends" min-width="120">
+      <template #default="{ row }: { row: Holding }"
+        >{{ row.grant.until ? moment(row.grant.until) : 'no end'
+        }}<template v-if="row.grant.from"><br /><span class="soft">from {{ moment(row.grant.from) }}</span></template></template
+      >
+    </ElTableColumn>
+    <ElTableColumn label="Now" sortable sort-by="standing" min-width="110">
+      <template #default="{ row }: { row: Holding }"
+        ><span :class="row.standing">{{ texts.standings[row.standing] }}<template v-if="row.why">: {{ row.why }}</template></span></template
+      >
+    </ElTableColumn>
+    <ElTableColumn v-if="!fixed" label="" width="90" align="right">
+      <template #default="{ row }: { row: Holding }">
+        <TakeAway
+          text="End"
+          :name="`End ${row.grant.id}: ${row.grant.role} of ${row.grant.to}`"
+          :asks="`${row.grant.to} will not hold ${row.grant.role} at ${row.grant.at} by this grant any more, at once and on every node.`"
+          answer="End it"
+          @confirmed="emit('end', row.grant.id)"
+        />
+      </template>
+    </ElTableColumn>
+  </ElTable>
 </template>
 
 <style scoped>
-.do {
-  text-align: right;
-  padding-right: 0;
-}
-tr.marked td:first-child {
+:deep(tr.marked td:first-child) {
   border-left: 3px solid var(--undetermined);
+}
+:deep(tr.marked td:first-child .cell) {
   padding-left: 8px;
 }
 </style>

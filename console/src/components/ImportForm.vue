@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, ref } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
@@ -18,9 +17,8 @@ const done = ref('')
 const all = computed(() => (suggested.data.value ? pieces(suggested.data.value.text) : []))
 const whole = computed(() => all.value.filter((_, at) => left.value.includes(wholly(at))).length)
 
-async function read(event: Event) {
-  const file = (event.target as HTMLInputElement).files?.[0]
-  if (file) document.value = await file.text()
+async function read(file: { raw?: File }) {
+  if (file.raw) document.value = await file.raw.text()
 }
 
 async function suggest() {
@@ -42,10 +40,10 @@ function take() {
 <template>
   <form class="sheet plain" aria-label="Import" @submit.prevent="suggest">
     <div class="line">
-      <label>Application<input v-model.trim="application" name="application" class="mono" placeholder="customs" /></label>
-      <label>OpenAPI 3.0 or 3.1 document<input type="file" accept=".json,.yaml,.yml,application/json" @change="read" /></label>
+      <label>Application<ElInput v-model.trim="application" name="application" placeholder="customs" /></label>
+      <ElUpload :auto-upload="false" :show-file-list="false" accept=".json,.yaml,.yml,application/json" :on-change="read"><ElButton>An OpenAPI 3.0 or 3.1 document</ElButton></ElUpload>
     </div>
-    <label>or its text<textarea v-model="document" name="document" rows="6" spellcheck="false"></textarea></label>
+    <label>or its text<ElInput type="textarea" v-model="document" name="document" :rows="6" spellcheck="false" /></label>
     <ElButton type="primary" native-type="submit" :disabled="!KEY.test(application) || !document" :loading="suggested.busy.value">Read it</ElButton>
     <p v-if="done" role="status">{{ done }}. See it in the charter text.</p>
   </form>
@@ -53,16 +51,16 @@ function take() {
   <section v-if="suggested.data.value" class="sheet" aria-labelledby="suggested">
     <h2 id="suggested">{{ counted(suggested.data.value.operations, 'operation') }}, {{ counted(suggested.data.value.routes, 'route') }}</h2>
     <p class="soft">Each guess says why it was made. Take out what is wrong; the rest goes into the draft.</p>
-    <ul>
+    <ElCheckboxGroup v-model="left" tag="ul">
       <li v-for="(piece, at) in all" :key="at">
-        <label><input v-model="left" type="checkbox" :value="wholly(at)" :aria-label="`Leave out ${piece.title}`" /> leave out</label>
+        <ElCheckbox :value="wholly(at)" :aria-label="`Leave out ${piece.title}`">leave out</ElCheckbox>
         <pre :class="{ gone: left.includes(wholly(at)) }">{{ piece.head }}</pre>
         <template v-for="(line, n) in piece.lines" :key="n">
-          <label class="inner"><input v-model="left" type="checkbox" :value="one(at, n)" :disabled="left.includes(wholly(at))" :aria-label="`Leave out ${line}`" /></label>
+          <ElCheckbox :value="one(at, n)" :disabled="left.includes(wholly(at))" :aria-label="`Leave out ${line}`" />
           <pre :class="{ gone: left.includes(wholly(at)) || left.includes(one(at, n)) }">{{ line }}</pre>
         </template>
       </li>
-    </ul>
+    </ElCheckboxGroup>
     <details v-if="suggested.data.value.unmapped.length">
       <summary>{{ counted(suggested.data.value.unmapped.length, 'operation') }} could not be mapped</summary>
       <ul><li v-for="line in suggested.data.value.unmapped" :key="line">{{ line }}</li></ul>

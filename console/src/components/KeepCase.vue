@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { ref, watch } from 'vue'
 import type { Question } from '../api/calls'
 import { api } from '../api/calls'
@@ -45,8 +44,8 @@ function keep() {
       Kept as case {{ kept.data.value.number }}. <a href="/api/v1/cases/file" download="cases.toml">All cases as a rehearsal file</a>
     </p>
     <template v-else>
-      <label>What it shows<input v-model="name" name="case" maxlength="400" autocomplete="off" /></label>
-      <label class="check"><input v-model="because" type="checkbox" />and because of <code>{{ answer.reason }}</code></label>
+      <label>What it shows<ElInput v-model="name" name="case" maxlength="400" autocomplete="off" /></label>
+      <ElCheckbox v-model="because">and because of <code>{{ answer.reason }}</code></ElCheckbox>
       <FailureNote v-if="kept.error.value" :error="kept.error.value" />
       <ElButton native-type="submit" size="small" :disabled="!name.trim()" :loading="kept.busy.value">Keep it</ElButton>
     </template>
@@ -60,7 +59,7 @@ function keep() {
   justify-items: start;
   margin-top: 20px;
 }
-.keep > label:not(.check) {
+.keep > label:not(.el-checkbox) {
   width: 100%;
 }
 p {

@@ -1,34 +1,58 @@
 <script setup lang="ts">
-import { onScopeDispose, ref, useId, watch } from 'vue'
+import type { AutocompleteInstance } from 'element-plus'
+import { ref, useId } from 'vue'
 import { api } from '../api/calls'
-import { useAsync } from '../composables/useAsync'
+import { saidOfEntity } from '../support/words'
 
 /** A field with suggestions: from a list that is known, or from the register as one types. */
-const props = defineProps<{ label: string; placeholder: string; known?: string[]; width: number }>()
+const props = defineProps<{
+  label: string
+  placeholder: string
+  known?: string[]
+  /** In ems; without one it takes what room there is. */
+  width?: number
+  /** Only names of these types are suggested. */
+  types?: string[]
+  hiddenLabel?: boolean
+}>()
 const model = defineModel<string>({ required: true })
 const id = useId()
-const typed = ref(false)
-/** Whole names by how they begin; a bare word by where it stands. */
-const found = useAsync(async (text: string) => {
-  const page = text.includes(':') ? await api.entities(text, 12) : await api.entities('', 12, { containing: text })
-  return page.items.map((item) => item.entity)
-})
-let timer: ReturnType<typeof setTimeout> | undefined
+const field = ref<AutocompleteInstance>()
+interface Suggested {
+  value: string
+  note?: string
+}
 
-watch(model, (text) => {
-  clearTimeout(timer)
-  if (!props.known && typed.value && text.length > 1) timer = setTimeout(() => void found.run(text), 150)
-})
-onScopeDispose(() => clearTimeout(timer))
+/** Whole names by how they begin; a bare word by where it stands. */
+async function suggest(text: string): Promise<Suggested[]> {
+  if (props.known) return props.known.filter((name) => name.includes(text) && name !== text).map((value) => ({ value }))
+  if (text.trim().length < 2) return (props.types ?? []).map((type) => ({ value: `${type}:`, note: 'a type' }))
+  const fits = (name: string) => !props.types || props.types.includes(name.split(':')[0]!)
+  const one = props.types?.length === 1 && !text.includes(':') ? `${props.types[0]}:` : ''
+  const found = await (text.includes(':') ? api.entities(text, 20) : api.entities(one, 20, { containing: text })).catch(() => ({ items: [] }))
+  return found.items.filter((item) => fits(item.entity)).slice(0, 12).map((item) => ({ value: item.entity, note: saidOfEntity(item) }))
+}
+
+/** Enter takes what is highlighted; else it is the form's, and Home and End are the text's. */
+function onKey(event: KeyboardEvent) {
+  if ((field.value?.highlightedIndex ?? -1) >= 0 || !['Enter', 'Home', 'End'].includes(event.key)) return
+  event.stopPropagation()
+  if (event.key !== 'Enter') return
+  event.preventDefault()
+  field.value?.close()
+  ;(event.target as HTMLInputElement).form?.requestSubmit()
+}
+defineExpose({ focus: () => field.value?.focus() })
 </script>
 
 <template>
-  <div class="field" :style="{ width: `${width}em` }">
-    <label :for="id">{{ label }}</label>
-    <input :id="id" v-model="model" :placeholder="placeholder" :list="`${id}-known`" autocomplete="off" spellcheck="false" @input="typed = true" />
-    <datalist :id="`${id}-known`">
-      <option v-for="name in known ?? found.data.value ?? []" :key="name" :value="name" />
-    </datalist>
+  <div class="field" :style="width ? { width: `${width}em` } : {}" @keydown.capture="onKey">
+    <label :for="id" :class="{ 'visually-hidden': hiddenLabel }">{{ label }}</label>
+    <ElAutocomplete :id="id" ref="field" v-model="model" :fetch-suggestions="suggest" :placeholder="placeholder" :debounce="150" autocomplete="off" spellcheck="false">
+      <template #default="{ item }">
+        <code>{{ (item as Suggested).value }}</code> <small v-if="(item as Suggested).note" class="soft">{{ (item as Suggested).note }}</small>
+      </template>
+    </ElAutocomplete>
   </div>
 </template>
 
@@ -41,17 +65,7 @@ onScopeDispose(() => clearTimeout(timer))
 label {
   color: var(--soft);
 }
-input {
-  font: 14px var(--mono);
-  color: inherit;
-  background: var(--sheet);
-  border: 1px solid var(--edge);
-  border-radius: 2px;
-  padding: 5px 8px;
-  min-height: 32px;
-  width: 100%;
-}
-input::placeholder {
-  color: var(--soft);
+small {
+  margin-left: 8px;
 }
 </style>

@@ -14,7 +14,7 @@ const frame = computed(() => frames.value[depth.value])
 <template>
   <div v-if="frame" class="frame" :class="{ detached: frame.detached }">
     <p>
-      <button type="button" class="name" @click="emit('focus', frame.name)">{{ frame.name }}</button>
+      <ElButton link class="name" @click="emit('focus', frame.name)">{{ frame.name }}</ElButton>
       <span v-if="frame.detached" class="gap">detached: roles from around it stop here</span>
     </p>
     <NestedFrames :around="around" :depth="depth + 1" @focus="(name: string) => emit('focus', name)" />
@@ -24,7 +24,7 @@ const frame = computed(() => frames.value[depth.value])
     <ul v-if="around.relations.length" class="margin" aria-label="Who stands in a relation to it">
       <li v-for="relation in around.relations" :key="relation.relation">
         <span class="subjects">
-          <button v-for="name in relation.to.slice(0, 4)" :key="name" type="button" class="name" @click="emit('focus', name)">{{ name }}</button>
+          <ElButton v-for="name in relation.to.slice(0, 4)" :key="name" link class="name" @click="emit('focus', name)">{{ name }}</ElButton>
           <span v-if="relation.count > 4" class="soft">and {{ relation.count - 4 }} more</span>
           <span v-if="!relation.count" class="soft">nobody</span>
         </span>
@@ -40,7 +40,7 @@ const frame = computed(() => frames.value[depth.value])
       <p v-if="around.grants" class="soft">{{ counted(around.grants, 'grant') }} given at it</p>
       <ul v-if="around.inside.length" class="inside">
         <li v-for="inner in around.inside.slice(0, 12)" :key="inner.name" :class="{ detached: inner.detached }">
-          <button type="button" class="name" @click="emit('focus', inner.name)">{{ inner.name }}</button>
+          <ElButton link class="name" @click="emit('focus', inner.name)">{{ inner.name }}</ElButton>
         </li>
       </ul>
       <p v-for="kind in around.contents" :key="kind.key" class="soft">{{ counted(kind.count, kind.key) }} in it</p>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api } from '../api/calls'
@@ -60,7 +59,7 @@ function relate() {
     <section class="sheet plain" aria-label="The same as a list">
       <ul class="tree">
         <li v-for="(outer, depth) in [...around.data.value.outer].reverse()" :key="outer.name" :style="{ paddingLeft: `${depth * 14}px` }">
-          <button type="button" class="name" @click="focus(outer.name)">{{ outer.name }}</button><span v-if="outer.detached" class="denied"> detached</span>
+          <ElButton link class="name" @click="focus(outer.name)">{{ outer.name }}</ElButton><span v-if="outer.detached" class="denied"> detached</span>
         </li>
         <li :style="{ paddingLeft: `${around.data.value.outer.length * 14}px` }">
           <RouterLink :to="{ name: 'entity', params: { name: on } }" class="mono"><strong>{{ on }}</strong></RouterLink><span v-if="around.data.value.detached" class="denied"> detached</span>
@@ -70,25 +69,25 @@ function relate() {
               <template v-if="!one.count"> nobody</template>
               <ul class="tree">
                 <li v-for="name in one.to" :key="name">
-                  <button type="button" class="name" @click="focus(name)">{{ name }}</button>
+                  <ElButton link class="name" @click="focus(name)">{{ name }}</ElButton>
                   <ElButton size="small" :aria-label="`Take out ${name} as ${one.relation}`" @click="write([], [`${on}.${one.relation} += ${name}`])">Take out</ElButton>
                 </li>
               </ul>
             </li>
             <li v-for="inner in around.data.value.inside" :key="inner.name">
-              <button type="button" class="name" @click="focus(inner.name)">{{ inner.name }}</button><span v-if="inner.detached" class="denied"> detached</span>
+              <ElButton link class="name" @click="focus(inner.name)">{{ inner.name }}</ElButton><span v-if="inner.detached" class="denied"> detached</span>
             </li>
           </ul>
         </li>
       </ul>
       <form v-if="declared.length" class="line" aria-label="Relate" @submit.prevent="relate">
-        <label>Relation<select v-model="relation" name="relation"><option v-for="known in declared" :key="known.key" :value="known.key">{{ known.key }} ({{ known.kind }})</option></select></label>
+        <label>Relation<ElSelect v-model="relation" name="relation" filterable><ElOption v-for="known in declared" :key="known.key" :value="known.key" :label="`${known.key} (${known.kind})`" /></ElSelect></label>
         <NameField v-model="target" label="To" placeholder="user:tomas" :width="14" />
         <ElButton native-type="submit" size="small" :disabled="!relation || !target.includes(':')" :loading="written.busy.value">{{ chosen && !chosen.many ? 'Set it' : 'Add it' }}</ElButton>
       </form>
       <p v-if="around.data.value.namers.length" class="soft">
         Named by
-        <template v-for="(namer, n) in around.data.value.namers" :key="namer.name + namer.relation"><template v-if="n">, </template><button type="button" class="name" @click="focus(namer.name)">{{ namer.name }}</button> as {{ namer.relation }}</template>.
+        <template v-for="(namer, n) in around.data.value.namers" :key="namer.name + namer.relation"><template v-if="n">, </template><ElButton link class="name" @click="focus(namer.name)">{{ namer.name }}</ElButton> as {{ namer.relation }}</template>.
       </p>
     </section>
   </div>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
-import { reactive, watch } from 'vue'
+import { computed, reactive, watch } from 'vue'
 import type { Property } from '../api/types'
 import { useDraft } from '../composables/useDraft'
 import { TYPES, attributeWritten, blank, formOf, inWords, relationWritten } from '../support/property'
 import { KEY } from '../support/words'
+import TakeAway from './TakeAway.vue'
 
 /** Attributes or relations of one thing, each in words, and a form that writes one into the draft. */
 const props = defineProps<{
@@ -18,6 +18,8 @@ const props = defineProps<{
   kinds?: string[]
   /** Where they are read from where nothing is said; none: they are sent along, and nothing else. */
   usual?: string
+  /** It is only shown. */
+  fixed?: boolean
 }>()
 const draft = useDraft()
 const start = () => blank(props.what === 'relation' ? 'user' : 'text')
@@ -30,6 +32,11 @@ async function write() {
   if (await draft.edit([{ path: [...props.path, form.key], value }])) clear()
 }
 
+/** The types a relation may lead to, as the form lists them. */
+const targets = computed({
+  get: () => form.kind.split(',').map((one) => one.trim()).filter(Boolean),
+  set: (all: string[]) => (form.kind = all.join(', ')),
+})
 const isThere = (key: string) => props.properties.some((one) => one.key === key)
 const title = props.what === 'relation' ? 'Relations' : 'Attributes'
 </script>
@@ -37,37 +44,34 @@ const title = props.what === 'relation' ? 'Relations' : 'Attributes'
 <template>
   <section :aria-label="title">
     <h3>{{ root === 'context' ? 'What an application may send along' : title }}</h3>
-    <table v-if="properties.length" class="rows">
-      <tbody>
-        <tr v-for="one in properties" :key="one.key">
-          <td><code>{{ root }}.{{ one.key }}</code></td>
-          <td>{{ inWords(one, usual ?? one.from, what === 'relation') }}</td>
-          <td>
-            <ElButton size="small" :aria-label="`Change ${one.key}`" @click="Object.assign(form, formOf(one, usual ?? one.from))">Change</ElButton>
-            <ElButton size="small" :aria-label="`Take out ${one.key}`" @click="draft.edit([{ path: [...path, one.key] }])">Take out</ElButton>
-          </td>
-        </tr>
-      </tbody>
-    </table>
-    <form class="plain line" :aria-label="`One ${what}`" @submit.prevent="write">
-      <label>{{ isThere(form.key) ? `This ${what}` : `New ${what}` }}<input v-model.trim="form.key" :name="`new-${what}`" class="mono" autocomplete="off" /></label>
+    <ElTable v-if="properties.length" :data="properties" row-key="key" :show-header="properties.length > 4">
+      <ElTableColumn label="Name" prop="key" sortable min-width="150"><template #default="{ row }: { row: Property }"><code>{{ root }}.{{ row.key }}</code></template></ElTableColumn>
+      <ElTableColumn label="What it is" min-width="240"><template #default="{ row }: { row: Property }">{{ inWords(row, usual ?? row.from, what === 'relation') }}</template></ElTableColumn>
+      <ElTableColumn v-if="!fixed" label="" width="180" align="right">
+        <template #default="{ row }: { row: Property }">
+          <ElButton size="small" :aria-label="`Change ${row.key}`" @click="Object.assign(form, formOf(row, usual ?? row.from))">Change</ElButton>
+          <TakeAway text="Take out" :name="`Take out ${row.key}`" :asks="`Nothing can state ${root}.${row.key} any more, in this draft.`" answer="Take out" @confirmed="draft.edit([{ path: [...path, row.key] }])" />
+        </template>
+      </ElTableColumn>
+    </ElTable>
+    <p v-else-if="fixed" class="soft">None.</p>
+    <form v-if="!fixed" class="plain line" :aria-label="`One ${what}`" @submit.prevent="write">
+      <label>{{ isThere(form.key) ? `This ${what}` : `New ${what}` }}<ElInput v-model.trim="form.key" :name="`new-${what}`" autocomplete="off" /></label>
       <template v-if="what === 'attribute'">
-        <label>Type<select v-model="form.kind"><option v-for="one in TYPES" :key="one">{{ one }}</option></select></label>
-        <label class="check"><input v-model="form.many" type="checkbox" />several</label>
-        <label>Only these values<input v-model="form.values" class="mono" placeholder="any" autocomplete="off" /></label>
-        <label>Where nothing states it<input v-model="form.fallback" class="mono" placeholder="it is missing" autocomplete="off" /></label>
+        <label>Type<ElSelect v-model="form.kind" filterable><ElOption v-for="one in TYPES" :key="one" :value="one" :label="one" /></ElSelect></label>
+        <ElCheckbox v-model="form.many">several</ElCheckbox>
+        <label>Only these values<ElInput v-model="form.values" placeholder="any" autocomplete="off" /></label>
+        <label>Where nothing states it<ElInput v-model="form.fallback" placeholder="it is missing" autocomplete="off" /></label>
       </template>
       <template v-else>
-        <label>To<input v-model="form.kind" class="mono" :list="`kinds-${what}`" autocomplete="off" /></label>
-        <datalist :id="`kinds-${what}`"><option v-for="one in kinds ?? []" :key="one" :value="one" /></datalist>
-        <label class="check"><input v-model="form.many" type="checkbox" />several</label>
-        <label class="check"><input v-model="form.empty" type="checkbox" />empty where nothing states it</label>
-        <label class="check"><input v-model="form.across" type="checkbox" />also into other tenants</label>
+        <label>To<ElSelect v-model="targets" multiple filterable name="to"><ElOption v-for="one in kinds ?? []" :key="one" :value="one" :label="one" /></ElSelect></label>
+        <ElCheckbox v-model="form.many">several</ElCheckbox>
+        <ElCheckbox v-model="form.empty">empty where nothing states it</ElCheckbox>
+        <ElCheckbox v-model="form.across">also into other tenants</ElCheckbox>
       </template>
-      <label v-if="usual">Read from<select v-model="form.from">
-        <option value="">as usual: {{ usual === 'either' ? 'register, else request' : usual }}</option>
-        <option v-for="one in ['register', 'request', 'either'].filter((one) => one !== usual)" :key="one" :value="one">{{ one === 'either' ? 'register, else request' : `the ${one}` }}</option>
-      </select></label>
+      <label v-if="usual">Read from<ElSelect v-model="form.from" filterable clearable :value-on-clear="''" :placeholder="`as usual: ${usual === 'either' ? 'register, else request' : usual}`">
+        <ElOption v-for="one in ['register', 'request', 'either'].filter((one) => one !== usual)" :key="one" :value="one" :label="one === 'either' ? 'register, else request' : `the ${one}`" />
+      </ElSelect></label>
       <ElButton native-type="submit" size="small" :disabled="!KEY.test(form.key) || !form.kind.trim()">{{ isThere(form.key) ? `Write the ${what}` : `Add the ${what}` }}</ElButton>
       <ElButton v-if="form.key" size="small" @click="clear">Leave it</ElButton>
     </form>
@@ -78,13 +82,5 @@ const title = props.what === 'relation' ? 'Relations' : 'Attributes'
 h3 {
   font-size: 14px;
   margin: 16px 0 0;
-}
-td:last-child {
-  text-align: right;
-  white-space: nowrap;
-  padding-right: 0;
-}
-label input:not([type='checkbox']) {
-  width: 11em;
 }
 </style>

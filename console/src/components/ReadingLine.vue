@@ -27,16 +27,16 @@ const writing = computed(() => {
   <header>
     <strong>Ostrog</strong>
     <span role="status">{{ looking }}</span>
-    <span v-if="writing" class="draft">{{ writing }} <button type="button" @click="draft.leave">Leave it</button></span>
+    <span v-if="writing" class="draft">{{ writing }} <ElButton link @click="draft.leave">Leave it</ElButton></span>
     <span class="who">{{ session.who.value?.name }}</span>
-    <button type="button" @click="session.signOut">Sign out</button>
+    <ElButton link class="out" @click="session.signOut">Sign out</ElButton>
   </header>
 </template>
 
 <style scoped>
 header {
   display: flex;
-  gap: 16px;
+  gap: 2px 16px;
   align-items: baseline;
   padding: 8px 20px;
   background: var(--sheet);
@@ -52,15 +52,7 @@ strong {
   margin-left: auto;
   color: var(--soft);
 }
-button {
-  font: inherit;
-  color: inherit;
-  background: none;
-  border: 0;
-  padding: 0 2px;
-  min-height: 24px;
-  text-decoration: underline;
-  text-underline-offset: 3px;
-  cursor: pointer;
+header {
+  flex-wrap: wrap;
 }
 </style>

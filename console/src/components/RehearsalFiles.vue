@@ -1,8 +1,8 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
+import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
 import { forget, keep, recall } from '../support/keeping'
 import { counted } from '../support/words'
@@ -48,13 +48,12 @@ function add() {
   newPath.value = ''
 }
 
-async function read(event: Event) {
-  for (const file of (event.target as HTMLInputElement).files ?? []) {
-    const text = await file.text()
-    const known = files.value.find((one) => one.path === file.name)
-    if (known) known.text = text
-    else files.value.push({ path: file.name, text })
-  }
+async function read({ raw }: { raw?: File }) {
+  if (!raw) return
+  const text = await raw.text()
+  const known = files.value.find((one) => one.path === raw.name)
+  if (known) known.text = text
+  else files.value.push({ path: raw.name, text })
 }
 
 async function save() {
@@ -83,15 +82,15 @@ async function takeAway(number: number) {
     </p>
     <p v-if="!files.length">None yet. Samples are people and things that are made up; cases say what they may and may not; guarantees say what nobody ever may.</p>
     <div class="line" role="group" aria-label="Files">
-      <button v-for="(file, n) in files" :key="file.path" type="button" class="pick" :aria-pressed="n === at" @click="at = n">{{ file.path }}</button>
+      <ElButton v-for="(file, n) in files" :key="file.path" text class="pick" :aria-pressed="n === at" @click="at = n">{{ file.path }}</ElButton>
     </div>
-    <label v-if="chosen" class="text"><span class="visually-hidden">{{ chosen.path }}</span><textarea v-model="chosen.text" rows="20" spellcheck="false"></textarea></label>
+    <label v-if="chosen" class="text"><span class="visually-hidden">{{ chosen.path }}</span><ElInput type="textarea" v-model="chosen.text" :rows="20" spellcheck="false" /></label>
     <ul v-if="saved.data.value.findings.length" class="denied"><li v-for="line in saved.data.value.findings" :key="line">{{ line }}</li></ul>
     <div class="line">
       <ElButton type="primary" :disabled="!changed" :loading="saving.busy.value" @click="save">Save the files</ElButton>
-      <label>New file<input v-model.trim="newPath" class="mono" placeholder="cases.toml, or cases.csv" autocomplete="off" /></label>
+      <label>New file<ElInput v-model.trim="newPath" placeholder="cases.toml, or cases.csv" autocomplete="off" /></label>
       <ElButton :disabled="!newPath" @click="add">Add it</ElButton>
-      <label>or files from here<input type="file" multiple accept=".toml,.csv" @change="read" /></label>
+      <ElUpload multiple :auto-upload="false" :show-file-list="false" accept=".toml,.csv" :on-change="read"><ElButton>Files from here</ElButton></ElUpload>
     </div>
   </section>
   <p v-else-if="saved.busy.value" class="soft">Reading the files …</p>
@@ -103,7 +102,7 @@ async function takeAway(number: number) {
       <ul>
         <li v-for="one in kept.data.value" :key="one.number">
           {{ one.case.name }} <span class="soft">{{ one.author }}</span>
-          <ElButton size="small" :aria-label="`Take away ${one.case.name}`" @click="takeAway(one.number)">Take away</ElButton>
+          <TakeAway text="Take away" :name="`Take away ${one.case.name}`" asks="It is a case no more." answer="Take away" @confirmed="takeAway(one.number)" />
         </li>
       </ul>
     </template>
@@ -129,7 +128,7 @@ li {
   border-bottom: 1px solid var(--rule);
   padding: 4px 0;
 }
-li .el-button {
+li :deep(.el-button) {
   margin-left: 10px;
 }
 p {

@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, reactive, watch } from 'vue'
 import type { Model, RoleShown } from '../api/types'
 import { useDraft } from '../composables/useDraft'
 import { editsOf, formOf } from '../support/role'
+import ConditionField from './ConditionField.vue'
+import PermissionsField from './PermissionsField.vue'
+import TakeAway from './TakeAway.vue'
 
 /** One role as forms: who it is, whom it includes, who may hold it, and what it gives under conditions. */
 const props = defineProps<{ role: RoleShown; model: Model }>()
@@ -33,53 +35,50 @@ async function addClause() {
   <form class="sheet plain" aria-labelledby="change-role" @submit.prevent="draft.edit(edits)">
     <h2 id="change-role">Change it</h2>
     <div class="line">
-      <label>Name<input v-model="form.name" name="name" :placeholder="role.key" /></label>
-      <label class="wide">What it is for<input v-model="form.description" name="description" /></label>
+      <label>Name<ElInput v-model="form.name" name="name" :placeholder="role.key" /></label>
+      <label class="wide">What it is for<ElInput v-model="form.description" name="description" /></label>
     </div>
-    <fieldset>
-      <legend>Includes</legend>
-      <label v-for="one in others" :key="one" class="check"><input v-model="form.includes" type="checkbox" :value="one" />{{ one }}</label>
-    </fieldset>
+    <label>Includes
+      <ElSelect v-model="form.includes" name="includes" multiple filterable placeholder="none"><ElOption v-for="one in others" :key="one" :value="one" :label="one" /></ElSelect>
+    </label>
     <fieldset>
       <legend>Held by</legend>
-      <label v-for="one in ['user', 'service']" :key="one" class="check"><input v-model="form.heldBy" type="checkbox" :value="one" />{{ one }}s</label>
-      <label class="check"><input v-model="form.grantable" type="checkbox" />by grants, not only by relationships</label>
+      <ElCheckboxGroup v-model="form.heldBy"><ElCheckbox v-for="one in ['user', 'service']" :key="one" :value="one">{{ one }}s</ElCheckbox></ElCheckboxGroup>
+      <ElCheckbox v-model="form.grantable">by grants, not only by relationships</ElCheckbox>
     </fieldset>
-    <fieldset>
-      <legend>Granted at; none: anywhere</legend>
-      <label v-for="one in places" :key="one" class="check"><input v-model="form.heldAt" type="checkbox" :value="one" />{{ one }}</label>
-    </fieldset>
+    <label>Granted at
+      <ElSelect v-model="form.heldAt" name="held-at" multiple filterable placeholder="anywhere"><ElOption v-for="one in places" :key="one" :value="one" :label="one" /></ElSelect>
+    </label>
     <div class="line">
-      <label>Without a grant, given to<select v-model="form.givenTo" name="given-to">
-        <option value="">nobody</option>
-        <option value="members">members of the resource’s tenant</option>
-        <option value="signed-in">everyone signed in</option>
-        <option value="anyone">anyone</option>
-      </select></label>
-      <label class="wide">All it gives, only when<input v-model="form.when" name="when" class="mono" placeholder="always" autocomplete="off" spellcheck="false" /></label>
+      <label>Without a grant, given to<ElSelect v-model="form.givenTo" name="given-to" filterable clearable :value-on-clear="''" placeholder="nobody">
+        <ElOption value="members" label="members of the resource’s tenant" />
+        <ElOption value="signed-in" label="everyone signed in" />
+        <ElOption value="anyone" label="anyone" />
+      </ElSelect></label>
+      <ConditionField v-model="form.when" label="All it gives, only when" name="when" />
     </div>
     <fieldset>
       <legend>Standby</legend>
-      <label class="check"><input v-model="form.onStandby" type="checkbox" />its grants give nothing until they are activated</label>
+      <ElCheckbox v-model="form.onStandby">its grants give nothing until they are activated</ElCheckbox>
     </fieldset>
     <div v-if="form.onStandby" class="line">
-      <label>For at most<input v-model="form.longest" name="longest" class="mono" placeholder="2h" /></label>
-      <label class="wide">While<input v-model="form.standbyWhen" class="mono" placeholder="context.zone == 'quay'" autocomplete="off" spellcheck="false" /></label>
-      <label class="check"><input v-model="form.reason" type="checkbox" />with a reason</label>
-      <label class="check"><input v-model="form.bySelf" type="checkbox" />by its holder too</label>
+      <label>For at most<ElInput v-model="form.longest" name="longest" placeholder="2h" /></label>
+      <ConditionField v-model="form.standbyWhen" label="While" placeholder="context.zone == 'quay'" />
+      <ElCheckbox v-model="form.reason">with a reason</ElCheckbox>
+      <ElCheckbox v-model="form.bySelf">by its holder too</ElCheckbox>
     </div>
     <p><ElButton native-type="submit" type="primary" :disabled="!edits.length || !form.heldBy.length" :loading="draft.busy.value">Write it into the draft</ElButton></p>
   </form>
   <section class="sheet plain" aria-labelledby="clauses">
     <h2 id="clauses">What it gives under a condition of its own</h2>
     <form v-for="(one, n) in role.clauses" :key="n" class="line" @submit.prevent="draft.edit([{ path: at(n, 'when'), value: whens[n]!.trim() }])">
-      <label class="wide">{{ one.permissions.join(', ') }}, only when<input v-model="whens[n]" class="mono" autocomplete="off" spellcheck="false" /></label>
+      <ConditionField v-model="whens[n]" :label="`${one.permissions.join(', ')}, only when`" />
       <ElButton native-type="submit" size="small" :disabled="!whens[n]?.trim() || whens[n] === one.when">Write it</ElButton>
-      <ElButton size="small" :aria-label="`Take out clause ${n + 1}`" @click="draft.edit([{ path: at(n) }])">Take out</ElButton>
+      <TakeAway text="Take out" :name="`Take out clause ${n + 1}`" asks="What it gives is given no more, in this draft." answer="Take out" @confirmed="draft.edit([{ path: at(n) }])" />
     </form>
     <form class="line" aria-label="New clause" @submit.prevent="addClause">
-      <label>Permissions<input v-model="clause.permissions" name="clause-permissions" class="mono" placeholder="manifest:release" autocomplete="off" /></label>
-      <label class="wide">only when<input v-model="clause.when" name="clause-when" class="mono" placeholder="subject.clearance >= resource.hazard" autocomplete="off" spellcheck="false" /></label>
+      <PermissionsField v-model="clause.permissions" label="Permissions" name="clause-permissions" :model="model" />
+      <ConditionField v-model="clause.when" label="only when" name="clause-when" placeholder="subject.clearance >= resource.hazard" />
       <ElButton native-type="submit" size="small" :disabled="!parts(clause.permissions).length || !clause.when.trim()">Add the clause</ElButton>
     </form>
   </section>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, onMounted, reactive } from 'vue'
 import { api } from '../api/calls'
 import type { Model, TenantRoleLine } from '../api/types'
+import ConditionField from './ConditionField.vue'
 import FailureNote from './FailureNote.vue'
+import PermissionsField from './PermissionsField.vue'
+import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { KEY } from '../support/words'
@@ -33,6 +35,8 @@ onMounted(() => {
   void tenants.run()
 })
 
+const nameOf = (one: TenantRoleLine) => `${one.tenant}/${one.key}`
+
 async function let_() {
   const permissions = clause.permissions.split(',').map((one) => one.trim()).filter(Boolean)
   const value = { permissions, ...(clause.when.trim() ? { when: clause.when.trim() } : {}) }
@@ -54,32 +58,29 @@ async function end(one: TenantRoleLine) {
     <FailureNote v-if="roles.error.value ?? ended.error.value" :error="(roles.error.value ?? ended.error.value)!" />
     <p v-else-if="!roles.data.value" class="soft">Reading the roles …</p>
     <p v-else-if="!roles.data.value.items.length">No tenant has a role of its own making yet.</p>
-    <table v-else class="rows">
-      <thead><tr><th scope="col">Role</th><th scope="col">Gives</th><th scope="col"><span class="visually-hidden">What to do</span></th></tr></thead>
-      <tbody>
-        <tr v-for="{ 'tenant-role': one } in roles.data.value.items" :key="`${one.tenant}/${one.key}`">
-          <td class="mono">{{ one.tenant }}/{{ one.key }}</td>
-          <td>{{ one.permissions.join(', ') }}</td>
-          <td class="do">
-            <ElButton size="small" :aria-label="`Change ${one.tenant}/${one.key}`" @click="Object.assign(role, one, { permissions: [...one.permissions] })">Change</ElButton>
-            <ElButton size="small" :aria-label="`End ${one.tenant}/${one.key}`" @click="end(one)">End</ElButton>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable v-else :data="roles.data.value.items.map((one) => one['tenant-role'])" :row-key="nameOf">
+      <ElTableColumn label="Role" sortable :sort-by="nameOf" min-width="170"><template #default="{ row }: { row: TenantRoleLine }"><span class="mono">{{ nameOf(row) }}</span></template></ElTableColumn>
+      <ElTableColumn label="Gives" min-width="220"><template #default="{ row }: { row: TenantRoleLine }">{{ row.permissions.join(', ') }}</template></ElTableColumn>
+      <ElTableColumn label="" width="160" align="right">
+        <template #default="{ row }: { row: TenantRoleLine }">
+          <ElButton size="small" :aria-label="`Change ${nameOf(row)}`" @click="Object.assign(role, row, { permissions: [...row.permissions] })">Change</ElButton>
+          <TakeAway text="End" :name="`End ${nameOf(row)}`" :asks="`Whoever holds ${nameOf(row)} has nothing by it any more, and its grants end.`" answer="End it" @confirmed="end(row)" />
+        </template>
+      </ElTableColumn>
+    </ElTable>
   </section>
   <section class="sheet plain" aria-labelledby="may">
     <h2 id="may">What the charter lets tenants put into them</h2>
     <ul>
       <li v-for="(one, n) in clauses" :key="n" class="clause">
         <span>{{ one.permissions.join(', ') }}<template v-if="one.when">, only when <code>{{ one.when }}</code></template></span>
-        <ElButton v-if="draft.draft.value" size="small" :aria-label="`Take out clause ${n + 1}`" @click="draft.edit([{ path: ['tenant-roles', 'clause', `#${n}`] }])">Take out</ElButton>
+        <TakeAway v-if="draft.draft.value" text="Take out" :name="`Take out clause ${n + 1}`" asks="Tenants may put these into roles no more, in this draft." answer="Take out" @confirmed="draft.edit([{ path: ['tenant-roles', 'clause', `#${n}`] }])" />
       </li>
     </ul>
     <p v-if="!clauses.length">Nothing: the charter lets tenants make no roles.</p>
     <form v-if="draft.draft.value" class="line" aria-label="New clause" @submit.prevent="let_">
-      <label>Permissions<input v-model="clause.permissions" name="clause-permissions" class="mono" placeholder="voyage:view, manifest:view" autocomplete="off" /></label>
-      <label class="wide">only when<input v-model="clause.when" class="mono" placeholder="always" autocomplete="off" spellcheck="false" /></label>
+      <PermissionsField v-model="clause.permissions" label="Permissions" name="clause-permissions" :model="draft.model.value ?? model" />
+      <ConditionField v-model="clause.when" label="only when" />
       <ElButton native-type="submit" size="small" :disabled="!clause.permissions.trim()" :loading="draft.busy.value">Add it to the draft</ElButton>
     </form>
     <FailureNote v-if="draft.error.value" :error="draft.error.value" />
@@ -89,12 +90,12 @@ async function end(one: TenantRoleLine) {
     <p v-if="!model['tenant-clauses'].length">What is live lets tenants make no roles.</p>
     <template v-else>
       <div class="line">
-        <label>Tenant<select v-model="role.tenant" name="tenant"><option v-for="one in tenants.data.value?.items ?? []" :key="one.entity" :value="one.entity.slice(7)">{{ one.entity.slice(7) }}</option></select></label>
-        <label>Its key<input v-model.trim="role.key" name="role-key" class="mono" placeholder="viewer-plus" autocomplete="off" /></label>
+        <label>Tenant<ElSelect v-model="role.tenant" name="tenant" filterable><ElOption v-for="one in tenants.data.value?.items ?? []" :key="one.entity" :value="one.entity.slice(7)" :label="one.entity.slice(7)" /></ElSelect></label>
+        <label>Its key<ElInput v-model.trim="role.key" name="role-key" placeholder="viewer-plus" autocomplete="off" /></label>
       </div>
       <fieldset v-for="[type, permissions] in byType" :key="type">
         <legend>{{ type }}</legend>
-        <label v-for="permission in permissions" :key="permission" class="check"><input v-model="role.permissions" type="checkbox" :value="permission" />{{ permission.split(':')[1] }}</label>
+        <ElCheckboxGroup v-model="role.permissions"><ElCheckbox v-for="permission in permissions" :key="permission" :value="permission">{{ permission.split(':')[1] }}</ElCheckbox></ElCheckboxGroup>
       </fieldset>
       <FailureNote v-if="put.error.value" :error="put.error.value" />
       <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="put.busy.value">Write it</ElButton>

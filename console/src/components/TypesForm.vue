@@ -1,18 +1,26 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, reactive, ref, watch } from 'vue'
-import type { Defined, TypeShown } from '../api/types'
+import { useRoute } from 'vue-router'
+import type { Defined, Model, TypeShown } from '../api/types'
 import { useDraft } from '../composables/useDraft'
 import PropertyPanel from './PropertyPanel.vue'
+import TakeAway from './TakeAway.vue'
 import { KEY, counted } from '../support/words'
 
 /** Applications and resource types as forms; each changes the same text as the editor. */
 const emit = defineEmits<{ goTo: [Defined] }>()
 /** Whether the text stands beside it, and goes where the form goes. */
-const props = defineProps<{ beside?: boolean }>()
+const props = defineProps<{
+  beside?: boolean
+  /** What is live, only to be looked at. */
+  live?: Model
+}>()
 const draft = useDraft()
-const model = draft.model
-const chosen = ref('')
+const fixed = computed(() => Boolean(props.live))
+const model = computed(() => props.live ?? draft.model.value)
+type Action = TypeShown['actions'][number]
+const route = useRoute()
+const chosen = ref(typeof route.query.type === 'string' ? route.query.type : '')
 const type = computed(() => model.value?.types.find((known) => known.key === chosen.value) ?? model.value?.types[0])
 const others = computed(() => ['tenant', ...(model.value?.types ?? []).map((known) => known.key)])
 const named = reactive({ name: '', within: [] as string[] })
@@ -75,7 +83,7 @@ function goTo(kind: string, name: string) {
         <h2>{{ application.name }}</h2>
         <ul>
           <li v-for="known in model.types.filter((known) => known.application === application.key)" :key="known.key">
-            <button type="button" class="pick" :aria-pressed="!other && known.key === type?.key" @click="chosen = known.key">{{ known.key }}</button>
+            <ElButton text class="pick" :aria-pressed="!other && known.key === type?.key" @click="chosen = known.key">{{ known.key }}</ElButton>
             <span class="soft">{{ known.within.length ? `in ${known.within.join(', ')}` : 'nowhere' }}</span>
           </li>
         </ul>
@@ -83,53 +91,51 @@ function goTo(kind: string, name: string) {
       <h2>Beside them</h2>
       <ul>
         <li v-for="one in model.others" :key="one.key">
-          <button type="button" class="pick" :aria-pressed="one.key === chosen" @click="chosen = one.key">{{ one.key }}</button>
+          <ElButton text class="pick" :aria-pressed="one.key === chosen" @click="chosen = one.key">{{ one.key }}</ElButton>
           <span class="soft">{{ counted(one.attributes.length + one.relations.length, one.key === 'context' ? 'key' : 'property', one.key === 'context' ? 'keys' : 'properties') }}</span>
         </li>
       </ul>
-      <form class="line" @submit.prevent="addType">
-        <label>New type<input v-model.trim="newType.key" name="new-type" class="mono" placeholder="lower-kebab" /></label>
-        <label>of<select v-model="newType.application"><option value="">{{ model.applications[0]?.name }}</option><option v-for="one in model.applications.slice(1)" :key="one.key" :value="one.key">{{ one.name }}</option></select></label>
+      <form v-if="!fixed" class="line" @submit.prevent="addType">
+        <label>New type<ElInput v-model.trim="newType.key" name="new-type" placeholder="lower-kebab" /></label>
+        <label>of<ElSelect v-model="newType.application" filterable clearable :value-on-clear="''" :placeholder="model.applications[0]?.name"><ElOption v-for="one in model.applications.slice(1)" :key="one.key" :value="one.key" :label="one.name" /></ElSelect></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(newType.key) || !model.applications.length">Add the type</ElButton>
       </form>
-      <form class="line" @submit.prevent="addApplication">
-        <label>New application<input v-model.trim="newApplication.key" name="new-application" class="mono" placeholder="lower-kebab" /></label>
-        <label>Its name<input v-model="newApplication.name" /></label>
+      <form v-if="!fixed" class="line" @submit.prevent="addApplication">
+        <label>New application<ElInput v-model.trim="newApplication.key" name="new-application" placeholder="lower-kebab" /></label>
+        <label>Its name<ElInput v-model="newApplication.name" /></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(newApplication.key)">Add the application</ElButton>
       </form>
     </nav>
     <article v-if="other" class="sheet" aria-labelledby="other">
       <h2 id="other">{{ OTHERS[other.key] }}</h2>
-      <PropertyPanel what="attribute" :root="roots[other.key] ?? other.key" :path="other.key === 'context' ? ['context'] : tableOf(other.key, 'attributes')" :properties="other.attributes" :usual="other.key === 'context' ? undefined : 'register'" />
-      <PropertyPanel v-if="other.key === 'user' || other.key === 'service'" what="relation" root="subject" :path="tableOf(other.key, 'relations')" :properties="other.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
+      <PropertyPanel what="attribute" :root="roots[other.key] ?? other.key" :fixed="fixed" :path="other.key === 'context' ? ['context'] : tableOf(other.key, 'attributes')" :properties="other.attributes" :usual="other.key === 'context' ? undefined : 'register'" />
+      <PropertyPanel v-if="other.key === 'user' || other.key === 'service'" what="relation" root="subject" :fixed="fixed" :path="tableOf(other.key, 'relations')" :properties="other.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
     </article>
     <article v-else-if="type" class="sheet" aria-labelledby="type">
-      <h2 id="type"><code>{{ type.key }}</code> <button type="button" class="plain-button" @click="goTo('type', type.key)">In the text</button></h2>
-      <form class="line" @submit.prevent="describe">
-        <label>Name<input v-model="named.name" :placeholder="type.key" /></label>
-        <fieldset>
-          <legend>Lies within</legend>
-          <label v-for="outer in others" :key="outer" class="check"><input v-model="named.within" type="checkbox" :value="outer" />{{ outer }}</label>
-        </fieldset>
+      <h2 id="type"><code>{{ type.key }}</code> <ElButton v-if="!fixed" size="small" class="aside" @click="goTo('type', type.key)">In the text</ElButton></h2>
+      <p v-if="fixed" class="soft">{{ type.name === type.key ? '' : `${type.name}. ` }}{{ type.within.length ? `Lies within ${type.within.join(' or ')}` : 'Lies nowhere' }}.</p>
+      <form v-else class="line" @submit.prevent="describe">
+        <label>Name<ElInput v-model="named.name" :placeholder="type.key" /></label>
+        <label class="wide">Lies within
+          <ElSelect v-model="named.within" name="within" multiple filterable placeholder="nowhere"><ElOption v-for="outer in others" :key="outer" :value="outer" :label="outer" /></ElSelect>
+        </label>
         <ElButton native-type="submit" size="small">Write it</ElButton>
       </form>
       <h3>Actions</h3>
-      <table class="rows">
-        <tbody>
-          <tr v-for="one in type.actions" :key="one.key">
-            <td><code>{{ type.key }}:{{ one.key }}</code></td>
-            <td>{{ one.description }}</td>
-            <td><ElButton size="small" :aria-label="`Take out ${one.key}`" @click="set(at('actions', one.key))">Take out</ElButton></td>
-          </tr>
-        </tbody>
-      </table>
-      <form class="line" @submit.prevent="addAction">
-        <label>New action<input v-model.trim="action.key" name="new-action" class="mono" /></label>
-        <label class="wide">What it is<input v-model="action.description" name="action-words" /></label>
+      <ElTable :data="type.actions" row-key="key" :show-header="false" empty-text="Nothing can be done to it yet.">
+        <ElTableColumn min-width="150"><template #default="{ row }: { row: Action }"><code>{{ type.key }}:{{ row.key }}</code></template></ElTableColumn>
+        <ElTableColumn prop="description" min-width="220" />
+        <ElTableColumn v-if="!fixed" width="110" align="right">
+          <template #default="{ row }: { row: Action }"><TakeAway text="Take out" :name="`Take out ${row.key}`" :asks="`Nobody can be given ${type.key}:${row.key} any more, in this draft.`" answer="Take out" @confirmed="set(at('actions', row.key))" /></template>
+        </ElTableColumn>
+      </ElTable>
+      <form v-if="!fixed" class="line" @submit.prevent="addAction">
+        <label>New action<ElInput v-model.trim="action.key" name="new-action" /></label>
+        <label class="wide">What it is<ElInput v-model="action.description" name="action-words" /></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(action.key)">Add the action</ElButton>
       </form>
-      <PropertyPanel what="attribute" root="resource" :path="at('attributes')" :properties="type.attributes" usual="either" />
-      <PropertyPanel what="relation" root="resource" :path="at('relations')" :properties="type.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
+      <PropertyPanel what="attribute" root="resource" :fixed="fixed" :path="at('attributes')" :properties="type.attributes" usual="either" />
+      <PropertyPanel what="relation" root="resource" :fixed="fixed" :path="at('relations')" :properties="type.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
     </article>
   </div>
 </template>
@@ -150,9 +156,8 @@ h3 {
   font-size: 14px;
   margin: 16px 0 0;
 }
-h2 .plain-button {
+h2 .aside {
   float: right;
-  font-weight: 400;
 }
 nav .line {
   border-top: 1px solid var(--rule);
@@ -164,25 +169,6 @@ nav label {
 }
 .wide {
   flex: 1 1 240px;
-}
-.check {
-  align-self: center;
-}
-fieldset {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 2px 12px;
-  border: 0;
-  padding: 0;
-  margin: 0;
-}
-legend {
-  color: var(--soft);
-  padding: 0;
-}
-td:last-child {
-  text-align: right;
-  padding-right: 0;
 }
 @media (max-width: 900px) {
   .sides {

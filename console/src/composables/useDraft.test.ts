@@ -71,7 +71,7 @@ it('never writes over what somebody else saved unless told to', async () => {
   draft.write('roles.toml', 'mine again')
   kept = { digest: 'c', files: [{ path: 'roles.toml', text: 'theirs again' }] }
   await draft.save()
-  draft.yield()
+  draft.yieldToOther()
   expect([draft.files.value[0]?.text, recall('D-1')]).toEqual(['theirs again', undefined])
 })
 

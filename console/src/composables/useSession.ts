@@ -1,15 +1,16 @@
-import { ref } from 'vue'
+import { defineStore, storeToRefs } from 'pinia'
+import { ref, shallowRef } from 'vue'
 import { api } from '../api/calls'
 import { Refused } from '../api/client'
 import type { SignedIn } from '../api/types'
+import { forgetAll } from '../support/keeping'
 
-const who = ref<SignedIn>()
-const known = ref(false)
-/** Whose pages are open: they outlive a lapsed session, and wait hidden for the same key. */
-const own = ref('')
+const useStore = defineStore('session', () => {
+  const who = shallowRef<SignedIn>()
+  const known = ref(false)
+  /** Whose pages are open: they outlive a lapsed session, and wait hidden for the same key. */
+  const own = ref('')
 
-/** Who is signed in; the key itself is never kept here. */
-export function useSession() {
   async function look() {
     try {
       take(await api.signedIn())
@@ -26,6 +27,7 @@ export function useSession() {
   }
   async function signOut() {
     await api.signOut()
+    forgetAll()
     who.value = undefined
     own.value = ''
   }
@@ -38,4 +40,11 @@ export function useSession() {
     who.value = undefined
   }
   return { who, own, known, look, signIn, signOut, forget }
+})
+
+/** Who is signed in; the key itself is never kept here. */
+export function useSession() {
+  const store = useStore()
+  const { look, signIn, signOut, forget } = store
+  return { ...storeToRefs(store), look, signIn, signOut, forget }
 }

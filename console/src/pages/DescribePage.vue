@@ -1,13 +1,19 @@
 <script setup lang="ts">
 import { defineAsyncComponent, nextTick, ref } from 'vue'
-import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 import type { Defined } from '../api/types'
 import DraftGate from '../components/DraftGate.vue'
 import ImportForm from '../components/ImportForm.vue'
+import PartTabs from '../components/PartTabs.vue'
 import TypesForm from '../components/TypesForm.vue'
+import TypesPicture from '../components/TypesPicture.vue'
+import { useCharter } from '../composables/useCharter'
+import { useDraft } from '../composables/useDraft'
 
 /** What the applications protect: as forms, as text, and from a document. */
 const CharterEditor = defineAsyncComponent(() => import('../components/CharterEditor.vue'))
+const draft = useDraft()
+const { model: live } = useCharter()
 const route = useRoute()
 const router = useRouter()
 const editor = ref<{ goTo: (defined: Defined) => void }>()
@@ -30,10 +36,12 @@ async function show(defined: Defined) {
 
 <template>
   <h1>Describe</h1>
+  <PartTabs area="describe" label="Parts of Describe" :parts="parts" />
+  <template v-if="!draft.draft.value && live">
+    <TypesPicture :model="live" />
+    <TypesForm v-if="!route.params.part" :live="live" />
+  </template>
   <DraftGate what="Applications, what they protect, and what can be done to it.">
-    <nav class="parts" aria-label="Parts of Describe">
-      <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'describe', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
-    </nav>
     <CharterEditor v-if="route.params.part === 'text'" ref="editor" />
     <div v-else-if="route.params.part === 'beside'" class="beside">
       <div><TypesForm beside @go-to="show" /></div>

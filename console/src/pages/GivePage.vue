@@ -1,6 +1,5 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, defineAsyncComponent, onMounted, ref, watch } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api } from '../api/calls'
 import BesidePanel from '../components/BesidePanel.vue'
@@ -8,13 +7,15 @@ import FailureNote from '../components/FailureNote.vue'
 import GiveForm from '../components/GiveForm.vue'
 import GroupPanel from '../components/GroupPanel.vue'
 import HoldingTable from '../components/HoldingTable.vue'
-import NameField from '../components/NameField.vue'
+import PlaceField from '../components/PlaceField.vue'
 import StandbyPanel from '../components/StandbyPanel.vue'
 import TenantRoles from '../components/TenantRoles.vue'
 import { useAsync } from '../composables/useAsync'
 import { useStatus } from '../composables/useStatus'
 import { counted } from '../support/words'
+import PartTabs from '../components/PartTabs.vue'
 
+const GrantsChart = defineAsyncComponent(() => import('../components/GrantsChart.vue'))
 const route = useRoute()
 const router = useRouter()
 const status = useStatus()
@@ -23,7 +24,11 @@ const held = useAsync(api.holdings)
 const ended = useAsync(api.endGrant)
 const made = useAsync(api.tenantRoles)
 const place = ref('')
-const role = ref('')
+/** Which role the address narrows it to. */
+const role = computed({
+  get: () => (typeof route.query.role === 'string' ? route.query.role : ''),
+  set: (key: string) => void router.push({ query: { ...route.query, role: key || undefined, after: undefined } }),
+})
 const parts = [
   { part: '', text: 'Who holds what' },
   { part: 'standby', text: 'Standby' },
@@ -65,9 +70,7 @@ async function end(id: string) {
 
 <template>
   <h1>Give</h1>
-  <nav class="parts" aria-label="Parts of Give">
-    <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'give', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
-  </nav>
+  <PartTabs area="give" label="Parts of Give" :parts="parts" />
   <FailureNote v-if="model.error.value" :error="model.error.value" />
   <BesidePanel v-if="route.params.part === 'beside'" />
   <GroupPanel v-else-if="route.params.part === 'groups'" />
@@ -77,20 +80,24 @@ async function end(id: string) {
     <template v-else>
       <section class="sheet" aria-labelledby="held">
         <form class="plain line" aria-label="Place" @submit.prevent="show({ at: place.trim() })">
-          <NameField v-model="place" label="At" placeholder="everywhere, tenant:northline, vessel:kestrel" :width="22" />
-          <label>Role<select v-model="role"><option value="">any</option><option v-for="known in model.data.value.roles" :key="known.key" :value="known.key">{{ known.key }}</option></select></label>
+          <PlaceField v-model="place" label="At" name="place" :width="22" />
+          <label>Role<ElSelect v-model="role" filterable clearable :value-on-clear="''" placeholder="any"><ElOption v-for="known in model.data.value.roles" :key="known.key" :value="known.key" :label="known.key" /></ElSelect></label>
           <ElButton native-type="submit">Show</ElButton>
         </form>
         <FailureNote v-if="held.error.value ?? ended.error.value" :error="(held.error.value ?? ended.error.value)!" />
         <template v-if="held.data.value">
           <h2 id="held">{{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}</h2>
           <p class="soft">
-            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><button type="button" class="name" @click="show({ at: outer })">{{ outer }}</button></template>. Soonest end first.
+            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><ElButton link class="name" @click="show({ at: outer })">{{ outer }}</ElButton></template>. Soonest end first.
           </p>
           <HoldingTable v-if="held.data.value.items.length" :items="held.data.value.items" :at="at" @end="end" />
+          <details v-if="held.data.value.items.some((one) => one.grant.until || one.grant.from)">
+            <summary>On one line of time</summary>
+            <GrantsChart :items="held.data.value.items" />
+          </details>
           <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
-          <button v-if="after" type="button" class="plain-button" @click="show({ at, after: String(Math.max(after - 100, 0)) })">Sooner</button>
-          <button v-if="held.data.value.next" type="button" class="plain-button" @click="show({ at, after: String(held.data.value.next) })">Later</button>
+          <ElButton v-if="after" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(Math.max(after - 100, 0)) })">Sooner</ElButton>
+          <ElButton v-if="held.data.value.next" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(held.data.value.next) })">Later</ElButton>
         </template>
         <p v-else-if="held.busy.value" class="soft">Reading the grants …</p>
       </section>

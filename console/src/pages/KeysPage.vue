@@ -1,10 +1,16 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
+import type { FormInstance, FormRules } from 'element-plus'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api } from '../api/calls'
 import type { Detail, KeyShown } from '../api/types'
+import AskFirst from '../components/AskFirst.vue'
 import FailureNote from '../components/FailureNote.vue'
+import KeyOnce from '../components/KeyOnce.vue'
+import MomentField from '../components/MomentField.vue'
+import NarrowField from '../components/NarrowField.vue'
 import { useAsync } from '../composables/useAsync'
+import { useKeyNames } from '../composables/useKeyNames'
+import { useNarrowed } from '../composables/useNarrowed'
 import { readRights, tellRights } from '../support/rights'
 import { moment } from '../support/words'
 import { texts } from '../texts/en'
@@ -13,10 +19,20 @@ const keys = useAsync(api.keys)
 const model = useAsync(() => api.model())
 const made = useAsync((run: () => ReturnType<typeof api.newKey>) => run())
 const ended = useAsync(api.endKey)
+const names = useKeyNames()
+const form = ref<FormInstance>()
 const asked = reactive({ name: '', application: '', detail: 'reason' as Detail, until: '', rights: '' })
-const ending = ref<string>()
+const rules: FormRules<typeof asked> = {
+  name: [{ required: true, message: 'A key has a name, by which changes tell who made them.', trigger: 'blur' }],
+}
+const ending = ref<KeyShown>()
+const isEnding = computed({ get: () => Boolean(ending.value), set: (open: boolean) => void (open || (ending.value = undefined)) })
 const whose = (key: KeyShown) => key.application ?? `operator: ${tellRights(key.rights)}`
 const isReady = computed(() => asked.name.trim() && (asked.application || asked.rights.trim()))
+const { narrow, shown } = useNarrowed(
+  () => keys.data.value ?? [],
+  (key) => `${key.name} ${key.id} ${whose(key)}`,
+)
 
 onMounted(() => {
   void keys.run()
@@ -24,96 +40,89 @@ onMounted(() => {
 })
 
 async function make() {
+  if (!(await form.value?.validate().catch(() => false))) return
   const { application, until } = asked
   const key = { name: asked.name.trim(), detail: asked.detail, rights: application ? [] : readRights(asked.rights) }
   const more = { ...(application ? { application } : {}), ...(until ? { until } : {}) }
   if (await made.run(() => api.newKey({ ...key, ...more }))) {
     asked.name = ''
     await keys.run()
+    void names.read()
   }
 }
-
 async function replace(key: KeyShown) {
   if (await made.run(() => api.replaceKey(key.id))) await keys.run()
 }
-
 async function end(key: KeyShown) {
-  // Asked a second time, in the same place.
-  if (ending.value !== key.id) {
-    ending.value = key.id
-    return
-  }
+  const done = await ended.run(key.id)
   ending.value = undefined
-  if (await ended.run(key.id)) await keys.run()
+  if (done) await keys.run()
 }
 </script>
 
 <template>
   <h1>Connect: keys</h1>
   <p class="lead">An application asks with a key of its own; an operator works with one that has rights.</p>
-  <section v-if="made.data.value" class="sheet shown" aria-labelledby="made" role="status">
-    <h2 id="made">{{ made.data.value.key.name }}: {{ made.data.value.key.id }}</h2>
-    <p>Its text is shown this once. Keep it where the holder keeps secrets.</p>
-    <p><code class="secret">{{ made.data.value.text }}</code></p>
-    <ElButton @click="made.clear">It is kept</ElButton>
-  </section>
+  <KeyOnce v-if="made.data.value" :made="made.data.value" @kept="made.clear" />
   <FailureNote v-if="made.error.value" :error="made.error.value" />
   <FailureNote v-if="ended.error.value" :error="ended.error.value" />
 
   <section class="sheet" aria-labelledby="all">
     <h2 id="all">Keys</h2>
     <FailureNote v-if="keys.error.value" :error="keys.error.value" />
-    <p v-else-if="!keys.data.value" class="soft">Reading the keys …</p>
-    <table v-else class="rows">
-      <thead>
-        <tr>
-          <th scope="col">Name</th><th scope="col">Whose</th><th scope="col">Answers tell</th><th scope="col">Until</th>
-          <th scope="col">Last used</th><th scope="col"><span class="hidden">What to do</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="key in keys.data.value" :key="key.id">
-          <td>{{ key.name }}<br /><code class="soft">{{ key.id }}</code></td>
-          <td>{{ whose(key) }}</td>
-          <td>{{ key.application ? texts.details[key.detail] : '' }}</td>
-          <td>{{ key.until ? moment(key.until) : 'no end' }}</td>
-          <td>{{ key['last-used-at'] ? moment(key['last-used-at']) : 'not yet' }}</td>
-          <td class="actions">
-            <ElButton size="small" :aria-label="`Replace ${key.name}`" @click="replace(key)">Replace</ElButton>
-            <ElButton size="small" :aria-label="`End ${key.name}`" @click="end(key)" @blur="ending = undefined">{{
-              ending === key.id ? 'End it now' : 'End'
-            }}</ElButton>
-          </td>
-        </tr>
-      </tbody>
-    </table>
+    <ElSkeleton v-else-if="!keys.data.value" :rows="3" animated />
+    <template v-else>
+      <NarrowField v-model="narrow" :shown="shown.length" :of="keys.data.value.length" what="keys" />
+      <ElTable :data="shown" row-key="id">
+        <ElTableColumn label="Name" prop="name" sortable min-width="150">
+          <template #default="{ row }: { row: KeyShown }"
+            >{{ row.name }}<br /><code class="soft">{{ row.id }}</code></template
+          >
+        </ElTableColumn>
+        <ElTableColumn label="Whose" sortable :sort-by="whose" min-width="200">
+          <template #default="{ row }: { row: KeyShown }">{{ whose(row) }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Answers tell" min-width="150">
+          <template #default="{ row }: { row: KeyShown }">{{ row.application ? texts.details[row.detail] : '' }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Until" prop="until" sortable min-width="130">
+          <template #default="{ row }: { row: KeyShown }">{{ row.until ? moment(row.until) : 'no end' }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="Last used" prop="last-used-at" sortable min-width="140">
+          <template #default="{ row }: { row: KeyShown }">{{ row['last-used-at'] ? moment(row['last-used-at']) : 'not yet' }}</template>
+        </ElTableColumn>
+        <ElTableColumn label="" width="170" align="right">
+          <template #default="{ row }: { row: KeyShown }">
+            <ElButton size="small" :aria-label="`Replace ${row.name}`" @click="replace(row)">Replace</ElButton>
+            <ElButton size="small" :aria-label="`End ${row.name}`" @click="ending = row">End</ElButton>
+          </template>
+        </ElTableColumn>
+      </ElTable>
+    </template>
     <p class="soft">Replaced, a key counts for a day more. Ended, it counts no more at once, on every node.</p>
   </section>
+  <AskFirst v-model="isEnding" danger :title="`End ${ending?.name}?`" answer="End it now" :busy="ended.busy.value" @confirmed="end(ending!)">
+    <p>{{ ending?.application ? `Whatever of ${ending.application} asks with it is refused from then on.` : 'Whoever works with it is signed out from then on.' }} It cannot be taken back; another key can be made.</p>
+    <p class="soft">Last used: {{ ending?.['last-used-at'] ? moment(ending['last-used-at']) : 'not yet' }}</p>
+  </AskFirst>
 
-  <form class="sheet plain" aria-labelledby="new" @submit.prevent="make">
+  <ElForm ref="form" :model="asked" :rules="rules" class="sheet" label-position="top" aria-labelledby="new" @submit.prevent="make">
     <h2 id="new">A new key</h2>
     <div class="fields">
-      <label>Name<input v-model="asked.name" name="name" autocomplete="off" maxlength="200" /></label>
-      <label
-        >Whose<select v-model="asked.application" name="application">
-          <option value="">an operator’s</option>
-          <option v-for="application in model.data.value?.applications" :key="application.key" :value="application.key">
-            {{ application.name }}
-          </option>
-        </select></label
-      >
-      <label v-if="asked.application"
-        >Answers tell<select v-model="asked.detail" name="detail">
-          <option v-for="(words, detail) in texts.details" :key="detail" :value="detail">{{ words }}</option>
-        </select></label
-      >
-      <label v-else class="wide"
-        >Rights<input v-model="asked.rights" name="rights" class="mono" placeholder="reader, grant-editor@tenant:northline" autocomplete="off"
-      /></label>
-      <label>Until<input v-model="asked.until" name="until" class="mono" placeholder="2027-01-01" autocomplete="off" /></label>
+      <ElFormItem label="Name" prop="name"><ElInput v-model="asked.name" name="name" autocomplete="off" maxlength="200" /></ElFormItem>
+      <ElFormItem label="Whose" prop="application">
+        <ElSelect v-model="asked.application" name="application" clearable placeholder="an operator’s">
+          <ElOption v-for="application in model.data.value?.applications" :key="application.key" :value="application.key" :label="application.name" />
+        </ElSelect>
+      </ElFormItem>
+      <ElFormItem v-if="asked.application" label="Answers tell" prop="detail">
+        <ElSelect v-model="asked.detail" name="detail"><ElOption v-for="(words, detail) in texts.details" :key="detail" :value="detail" :label="words" /></ElSelect>
+      </ElFormItem>
+      <ElFormItem v-else label="Rights" prop="rights" class="wide"><ElInput v-model="asked.rights" name="rights" placeholder="reader, grant-editor@tenant:northline" autocomplete="off" /></ElFormItem>
+      <MomentField v-model="asked.until" label="Until" name="until" placeholder="no end" />
     </div>
     <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="made.busy.value">Make it</ElButton>
-  </form>
+  </ElForm>
 </template>
 
 <style scoped>
@@ -123,28 +132,13 @@ async function end(key: KeyShown) {
 .sheet {
   margin: 0 0 16px;
 }
-.shown {
-  border-left: 3px solid var(--allowed);
-}
-.secret {
-  overflow-wrap: anywhere;
-}
-.actions {
-  white-space: nowrap;
-  text-align: right;
-  padding-right: 0;
-}
 .fields {
   display: flex;
   flex-wrap: wrap;
-  gap: 12px 16px;
-  margin: 8px 0 12px;
+  gap: 4px 16px;
+  margin: 8px 0;
 }
 .wide {
   flex: 1 1 340px;
-}
-.hidden {
-  position: absolute;
-  clip-path: inset(50%);
 }
 </style>

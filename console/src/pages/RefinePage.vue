@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { computed, onMounted } from 'vue'
-import { RouterLink, useRoute } from 'vue-router'
+import { useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import ConfersPanel from '../components/ConfersPanel.vue'
 import FailureNote from '../components/FailureNote.vue'
+import PartTabs from '../components/PartTabs.vue'
 import PicturePanel from '../components/PicturePanel.vue'
 import RulesPanel from '../components/RulesPanel.vue'
 import { useAsync } from '../composables/useAsync'
@@ -24,9 +25,7 @@ onMounted(live.run)
 
 <template>
   <h1>Refine</h1>
-  <nav class="parts" aria-label="Parts of Refine">
-    <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'refine', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
-  </nav>
+  <PartTabs area="refine" label="Parts of Refine" :parts="parts" />
   <FailureNote v-if="live.error.value" :error="live.error.value" />
   <p v-else-if="!model" class="soft">Reading the charter …</p>
   <template v-else>

@@ -1,25 +1,30 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, onBeforeUnmount, onMounted, ref, watch } from 'vue'
-import { RouterLink, useRoute } from 'vue-router'
+import { useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
 import RehearsalFiles from '../components/RehearsalFiles.vue'
 import RehearsalReport from '../components/RehearsalReport.vue'
 import { useAsync } from '../composables/useAsync'
+import { useKeyNames } from '../composables/useKeyNames'
 import { useDraft } from '../composables/useDraft'
+import type { Rehearsed } from '../support/rehearsed'
 import { moment } from '../support/words'
+import PartTabs from '../components/PartTabs.vue'
 
 /** How often a rehearsal that runs is looked at. */
 const PAUSE = 700
 const route = useRoute()
 const draft = useDraft()
+const names = useKeyNames()
 const runs = useAsync(api.rehearsals)
 const begun = useAsync(api.beginRehearsal)
 const stopped = useAsync(api.stopRehearsal)
 const found = useAsync(api.rehearsed)
 const earlier = useAsync(api.rehearsed)
 const chosen = ref<number>()
+type Settled = Rehearsed['guarantees'][number]
+const progressTold = ([done, all]: [number, number]) => `${done.toLocaleString('en')} of ${all.toLocaleString('en')} steps`
 const parts = [
   { part: '', text: 'Rehearsal and shift' },
   { part: 'guarantees', text: 'Guarantees' },
@@ -60,9 +65,7 @@ async function stop(number: number) {
 
 <template>
   <h1>Rehearse</h1>
-  <nav class="parts" aria-label="Parts of Rehearse">
-    <RouterLink v-for="one in parts" :key="one.part" :to="{ name: 'rehearse', params: { part: one.part } }" :aria-current="(route.params.part ?? '') === one.part ? 'page' : undefined">{{ one.text }}</RouterLink>
-  </nav>
+  <PartTabs area="rehearse" label="Parts of Rehearse" :parts="parts" />
   <RehearsalFiles v-if="route.params.part === 'samples'" />
   <template v-else>
     <div class="line">
@@ -72,28 +75,28 @@ async function stop(number: number) {
     <FailureNote v-if="runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value" :error="(runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value)!" />
     <p v-if="runs.data.value && !runs.data.value.length">Nothing was rehearsed yet. Write samples, cases and guarantees under Samples and cases, or keep answers from Try.</p>
     <section v-if="shown" class="sheet" aria-labelledby="run">
-      <h2 id="run" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">{{ shown.words }}</h2>
+      <h2 id="run" role="status" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">{{ shown.words }}</h2>
       <p class="soft">
-        Run {{ shown.number }} of {{ shown.of }}, {{ moment(shown['started-at']) }}, by {{ shown.author }}
-        <template v-if="shown.progress">: {{ shown.progress[0] }} of {{ shown.progress[1] }} guarantees settled</template>
+        Run {{ shown.number }} of {{ shown.of }}, {{ moment(shown['started-at']) }}, by {{ names.called(shown.author) }}
+        <template v-if="shown.progress">: {{ progressTold(shown.progress) }}</template>
         <ElButton v-if="shown.state === 'running'" size="small" @click="stop(shown.number)">Stop it</ElButton>
       </p>
+      <ElProgress v-if="shown.state === 'running' && shown.progress" :percentage="Math.floor((100 * shown.progress[0]) / Math.max(shown.progress[1], 1))" :aria-label="`Run ${shown.number}`" />
       <p v-if="found.busy.value" class="soft">Reading what it found …</p>
       <template v-if="found.data.value">
-        <table v-if="route.params.part === 'guarantees'" class="rows">
-          <thead><tr><th scope="col">Outcome</th><th scope="col">Guarantee</th><th scope="col">Claim</th></tr></thead>
-          <tbody>
-            <tr v-for="one in found.data.value.guarantees" :key="one.name">
-              <td :class="one.outcome === 'proved' ? 'allowed' : one.outcome === 'undecided' ? 'undetermined' : 'denied'">{{ one.outcome }}</td>
-              <td>{{ one.name }}<br /><span class="soft">{{ one.place }}</span></td>
-              <td>
-                <code>{{ one.claim }}</code><template v-if="one.when"> when <code>{{ one.when }}</code></template>
-                <template v-if="one.assume"><br />assumed: <code>{{ one.assume }}</code></template>
-                <template v-if="one.why"><br />{{ one.why }}</template>
-              </td>
-            </tr>
-          </tbody>
-        </table>
+        <ElTable v-if="route.params.part === 'guarantees'" :data="found.data.value.guarantees" row-key="name">
+          <ElTableColumn label="Outcome" prop="outcome" sortable width="130">
+            <template #default="{ row }: { row: Settled }"><span :class="row.outcome === 'proved' ? 'allowed' : row.outcome === 'undecided' ? 'undetermined' : 'denied'">{{ row.outcome }}</span></template>
+          </ElTableColumn>
+          <ElTableColumn label="Guarantee" prop="name" sortable min-width="220"><template #default="{ row }: { row: Settled }">{{ row.name }}<br /><span class="soft">{{ row.place }}</span></template></ElTableColumn>
+          <ElTableColumn label="Claim" min-width="320">
+            <template #default="{ row }: { row: Settled }">
+              <code>{{ row.claim }}</code><template v-if="row.when"> when <code>{{ row.when }}</code></template>
+              <template v-if="row.assume"><br />assumed: <code>{{ row.assume }}</code></template>
+              <template v-if="row.why"><br />{{ row.why }}</template>
+            </template>
+          </ElTableColumn>
+        </ElTable>
         <RehearsalReport v-else :number="shown.number" :found="found.data.value" :before="earlier.data.value" />
       </template>
     </section>
@@ -101,7 +104,7 @@ async function stop(number: number) {
       <summary>Earlier runs</summary>
       <ul>
         <li v-for="run in runs.data.value" :key="run.number">
-          <button type="button" class="pick" :aria-pressed="run.number === shown?.number" @click="chosen = run.number">{{ run.number }}</button>
+          <ElButton text class="pick" :aria-pressed="run.number === shown?.number" @click="chosen = run.number">{{ run.number }}</ElButton>
           {{ run.of }}, {{ moment(run['started-at']) }}: {{ run.words }}
         </li>
       </ul>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { ElButton, ElInput } from 'element-plus'
 import { ref } from 'vue'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'

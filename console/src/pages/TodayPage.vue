@@ -1,19 +1,28 @@
 <script setup lang="ts">
-import { computed, onMounted } from 'vue'
+import { computed, defineAsyncComponent, watch } from 'vue'
 import { RouterLink, type RouteLocationRaw } from 'vue-router'
 import { api } from '../api/calls'
+import type { AskedLately } from '../api/types'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { useCharter } from '../composables/useCharter'
+import { useKeyNames } from '../composables/useKeyNames'
 import { useStatus } from '../composables/useStatus'
 import { counted, moment, told } from '../support/words'
 
+const BarChart = defineAsyncComponent(() => import('../components/BarChart.vue'))
 const status = useStatus()
+const names = useKeyNames()
+const { model } = useCharter()
 const changes = useAsync(() => api.changes(15))
-const model = useAsync(() => api.model())
 const asked = useAsync(api.asked)
 const drafts = useAsync(api.drafts)
 const active = useAsync(api.activations)
 const rehearsals = useAsync(api.rehearsals)
+const live = computed(() => status.data.value)
+/** What could not be read is said, not taken for nothing. */
+const unread = computed(() => [drafts, asked, rehearsals].flatMap((call) => call.error.value ?? []))
+const reading = computed(() => !status.data.value || [drafts, asked, rehearsals].some((call) => !call.data.value && !call.error.value))
 const waiting = computed(() => {
   const all: { text: string; to: RouteLocationRaw }[] = []
   if (!live.value?.revision && live.value) all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
@@ -24,16 +33,30 @@ const waiting = computed(() => {
   if (unknown) all.push({ text: `${counted(unknown, 'unknown permission')} asked for`, to: { name: 'today', hash: '#unknown' } })
   return all
 })
-const live = computed(() => status.data.value)
-onMounted(() => {
-  void status.run()
-  void changes.run()
-  void model.run()
-  void asked.run()
-  void drafts.run()
-  void active.run()
-  void rehearsals.run()
+/** Decisions by minute, the last half hour, oldest first. */
+const minutes = computed(() => {
+  const applications = asked.data.value?.applications ?? []
+  const now = Date.now()
+  return Array.from({ length: 30 }, (_, n) => 29 - n).map((back) => ({
+    name: new Date(now - back * 60_000).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' }),
+    values: applications.flatMap((one) => one.minutes[back] ?? [0, 0]) as number[],
+  }))
 })
+const series = computed(() => (asked.data.value?.applications ?? []).flatMap((one) => [`${one.name}, allowed`, `${one.name}, denied`]))
+const isQuiet = computed(() => minutes.value.every((row) => row.values.every((value) => !value)))
+type Unknown = AskedLately['unknown'][number]
+
+watch(
+  () => status.data.value?.position,
+  () => {
+    void changes.run()
+    void asked.run()
+    void drafts.run()
+    void active.run()
+    void rehearsals.run()
+  },
+  { immediate: true },
+)
 </script>
 
 <template>
@@ -42,17 +65,25 @@ onMounted(() => {
   <div class="sheets">
     <section class="sheet" aria-labelledby="waits">
       <h2 id="waits">What waits for you</h2>
-      <p v-if="!waiting.length" class="soft">Nothing.</p>
       <ul>
-        <li v-for="one in waiting" :key="one.text"><RouterLink :to="one.to">{{ one.text }}</RouterLink></li>
+        <li v-for="one in waiting" :key="one.text">
+          <RouterLink :to="one.to">{{ one.text }}</RouterLink>
+        </li>
       </ul>
+      <p v-if="unread.length" class="soft">What else waits is not known: {{ unread[0]!.message }}</p>
+      <p v-else-if="reading" class="soft">Reading …</p>
+      <p v-else-if="!waiting.length" class="soft">Nothing.</p>
     </section>
     <section class="sheet" aria-labelledby="active">
       <h2 id="active">Standby active now</h2>
-      <p v-if="!active.data.value?.items.length" class="soft">Nothing is active.</p>
+      <p v-if="active.error.value" class="soft">Not known: {{ active.error.value.message }}</p>
+      <p v-else-if="!active.data.value" class="soft">Reading …</p>
+      <p v-else-if="!active.data.value.items.length" class="soft">Nothing is active.</p>
       <ul>
         <li v-for="{ activation } in active.data.value?.items ?? []" :key="activation.id">
-          <RouterLink :to="{ name: 'entity', params: { name: activation.subject } }" class="mono">{{ activation.subject }}</RouterLink>, <code>{{ activation.grant }}</code><template v-if="activation.until">, until {{ moment(activation.until) }}</template>
+          <RouterLink :to="{ name: 'entity', params: { name: activation.subject } }" class="mono">{{ activation.subject }}</RouterLink
+          >, <code>{{ activation.grant }}</code
+          ><template v-if="activation.until">, until {{ moment(activation.until) }}</template>
           <span v-if="activation.reason" class="soft">: {{ activation.reason }}</span>
         </li>
       </ul>
@@ -62,10 +93,11 @@ onMounted(() => {
       <FailureNote v-if="asked.error.value" :error="asked.error.value" />
       <ul>
         <li v-for="one in asked.data.value?.applications ?? []" :key="one.application">
-          <strong>{{ one.name }}</strong>:
+          <strong>{{ one.name }}</strong
+          >:
           <template v-if="one.last">
-            <RouterLink :to="{ name: 'try', query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' } }">{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink>,
-            <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span
+            <RouterLink :to="{ name: 'try', query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' } }">{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink
+            >, <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span
             ><span class="soft">, {{ moment(one.last.at) }}</span>
           </template>
           <RouterLink v-else class="soft" :to="{ name: 'connect' }">has not asked yet; give it a key</RouterLink>
@@ -73,17 +105,31 @@ onMounted(() => {
       </ul>
     </section>
   </div>
-  <section v-if="asked.data.value?.unknown.length" class="sheet unknown" aria-labelledby="unknown">
-    <h2 id="unknown">Unknown questions</h2>
+  <section v-if="asked.data.value" class="sheet below" aria-labelledby="decisions">
+    <h2 id="decisions">Decisions a minute</h2>
+    <p v-if="isQuiet" class="soft">No application asked this node anything in the last half hour.</p>
+    <BarChart v-else title="Decisions of this node by minute and application, allowed and denied" :series="series" :rows="minutes" lines />
+  </section>
+  <section v-if="asked.data.value?.unknown.length" id="unknown" class="sheet below" aria-labelledby="unknown-title">
+    <h2 id="unknown-title">Unknown questions</h2>
     <p class="soft">Asked of this node since it started, and denied: the charter does not declare them.</p>
-    <table class="rows">
-      <thead><tr><th scope="col">Asked for</th><th scope="col">By</th><th scope="col">Times</th><th scope="col">Last</th><th scope="col">Nearest there is</th></tr></thead>
-      <tbody>
-        <tr v-for="one in asked.data.value.unknown" :key="one.application + one.permission">
-          <td><code>{{ one.permission }}</code></td><td>{{ one.application }}</td><td class="number">{{ one.count }}</td><td>{{ moment(one.last) }}</td><td><code v-if="one.nearest">{{ one.nearest }}</code></td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTable :data="asked.data.value.unknown" :row-key="(row: Unknown) => row.application + row.permission">
+      <ElTableColumn label="Asked for" prop="permission" sortable min-width="180">
+        <template #default="{ row }: { row: Unknown }"
+          ><code>{{ row.permission }}</code></template
+        >
+      </ElTableColumn>
+      <ElTableColumn label="By" prop="application" sortable min-width="120" />
+      <ElTableColumn label="Times" prop="count" sortable width="110" align="right" />
+      <ElTableColumn label="Last" prop="last" sortable min-width="170">
+        <template #default="{ row }: { row: Unknown }">{{ moment(row.last) }}</template>
+      </ElTableColumn>
+      <ElTableColumn label="Nearest there is" prop="nearest" min-width="160">
+        <template #default="{ row }: { row: Unknown }"
+          ><code v-if="row.nearest">{{ row.nearest }}</code></template
+        >
+      </ElTableColumn>
+    </ElTable>
   </section>
   <div v-if="live" class="sheets">
     <section class="sheet" aria-labelledby="live">
@@ -91,10 +137,12 @@ onMounted(() => {
       <template v-if="live.revision">
         <p class="large">{{ live.charter }}, revision {{ live.revision.number }}</p>
         <p>{{ live.revision.title }}</p>
-        <p class="soft">since {{ moment(live.revision['created-at']) }}, by {{ live.revision.author }}</p>
-        <p class="soft">digest <code :title="live.revision.digest">{{ live.revision.digest.slice(0, 16) }}…</code></p>
+        <p class="soft">since {{ moment(live.revision['created-at']) }}, by {{ names.called(live.revision.author) }}</p>
+        <p class="soft">
+          digest <code :title="live.revision.digest">{{ live.revision.digest.slice(0, 16) }}…</code>
+        </p>
       </template>
-      <p v-else>No charter is live. Start the service with <code>--charter DIR</code>.</p>
+      <p v-else>No charter is live. <RouterLink :to="{ name: 'describe' }">Describe the first application</RouterLink>, or start the service with <code>--charter DIR</code>.</p>
     </section>
     <section class="sheet" aria-labelledby="register">
       <h2 id="register">Register</h2>
@@ -104,51 +152,41 @@ onMounted(() => {
       </template>
       <p class="soft">at position {{ live.position }}; the database {{ live.database ? 'answers' : 'does not answer' }}</p>
     </section>
-    <section v-if="model.data.value" class="sheet" aria-labelledby="charter">
+    <section v-if="model" class="sheet" aria-labelledby="charter">
       <h2 id="charter">Charter</h2>
-      <p class="large">{{ counted(model.data.value.roles.length, 'role') }}</p>
+      <p class="large">{{ counted(model.roles.length, 'role') }}</p>
       <ul>
-        <li v-for="application in model.data.value.applications" :key="application.key">
+        <li v-for="application in model.applications" :key="application.key">
           {{ application.name }}:
-          <template v-for="(type, at) in model.data.value.types.filter((type) => type.application === application.key)" :key="type.key"
+          <template v-for="(type, at) in model.types.filter((type) => type.application === application.key)" :key="type.key"
             ><template v-if="at">, </template><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
           >
         </li>
       </ul>
     </section>
   </div>
-  <section class="sheet changes" aria-labelledby="changes">
+  <section class="sheet below" aria-labelledby="changes">
     <h2 id="changes">Last changes</h2>
     <FailureNote v-if="changes.error.value" :error="changes.error.value" />
-    <p v-else-if="!changes.data.value" class="soft">Reading the changes …</p>
+    <ElSkeleton v-else-if="!changes.data.value" :rows="4" animated />
     <p v-else-if="!changes.data.value.items.length">Nothing has changed yet. Load a register, or give somebody a role.</p>
-    <table v-else class="rows">
-      <thead>
-        <tr><th scope="col">Position</th><th scope="col">When</th><th scope="col">By</th><th scope="col">What</th></tr>
-      </thead>
-      <tbody>
-        <tr v-for="change in changes.data.value.items" :key="change.position">
-          <td class="number">{{ change.position }}</td>
-          <td>{{ moment(change.at) }}</td>
-          <td>{{ change.actor }}</td>
-          <td>{{ told(change) }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <ElTimeline v-else>
+      <ElTimelineItem v-for="change in changes.data.value.items" :key="change.position" :timestamp="`${change.position}, ${moment(change.at)}, by ${names.called(change.actor)}`" placement="bottom" hollow>{{ told(change) }}</ElTimelineItem>
+    </ElTimeline>
   </section>
 </template>
 
 <style scoped>
 .sheets {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(260px, 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(min(260px, 100%), 1fr));
   gap: 16px;
   margin: 16px 0;
 }
 p {
   margin: 4px 0 0;
 }
-.unknown {
+.below {
   margin-bottom: 16px;
 }
 .large {
@@ -158,7 +196,7 @@ ul {
   margin: 4px 0 0;
   padding-left: 18px;
 }
-.number {
-  font-variant-numeric: tabular-nums;
+.below :deep(.el-timeline) {
+  padding: 12px 0 0;
 }
 </style>

@@ -1,4 +1,5 @@
 import { flushPromises, mount } from '@vue/test-utils'
+import { ElSegmented } from 'element-plus'
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import { createMemoryHistory, createRouter, type Router } from 'vue-router'
 import AskLine from '../components/AskLine.vue'
@@ -66,7 +67,8 @@ it('shows another subject beside the first, what it would take, and keeps the an
   await flushPromises()
   expect(asked()[1]).toMatchObject({ suppose: ['user:ines.clearance = 5'], subject: 'user:ines' })
 
-  await page.find('select[name=beside]').setValue('subject')
+  page.findComponent(ElSegmented).vm.$emit('update:modelValue', 'subject')
+  await flushPromises()
   await page.find('#fact').setValue('user:rui')
   await page.find('form[aria-label="Beside it"]').trigger('submit')
   await flushPromises()

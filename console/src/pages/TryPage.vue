@@ -1,18 +1,21 @@
 <script setup lang="ts">
-import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, type Question } from '../api/calls'
 import type { Proposal } from '../api/types'
 import AnswerSheet from '../components/AnswerSheet.vue'
 import FailureNote from '../components/FailureNote.vue'
 import BlankAnswer from '../components/BlankAnswer.vue'
+import AsCommand from '../components/AsCommand.vue'
 import KeepCase from '../components/KeepCase.vue'
+import MomentField from '../components/MomentField.vue'
+import TryTable from '../components/TryTable.vue'
 import NameField from '../components/NameField.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useStatus } from '../composables/useStatus'
-import { blank, permissionOf, saidOf, type Blank } from '../support/question'
+import { blank, blankOf, permissionOf, saidOf, type Blank } from '../support/question'
+import { lastQuestions, rememberQuestion } from '../support/lately'
 
 const route = useRoute()
 const router = useRouter()
@@ -24,12 +27,21 @@ const context = ref('')
 const now = ref('')
 const fact = ref('')
 const hint = ref('')
+const lately = ref(lastQuestions())
+/** What was supposed beside the answer that is shown second, to keep it as a case. */
+const second = ref<Question>()
 
 type Beside = 'fact' | 'subject' | 'moment' | 'draft'
 const draft = useDraft()
 const beside = ref<Beside>('fact')
 const title = ref('')
 const first = ref<Question>()
+const besides = computed(() => [
+  { label: 'one fact', value: 'fact' },
+  { label: 'another subject', value: 'subject' },
+  { label: 'another moment', value: 'moment' },
+  ...(draft.draft.value ? [{ label: 'the draft’s text', value: 'draft' }] : []),
+])
 const hints: Record<Beside, string> = { fact: 'user:ines.clearance = 5', subject: 'user:rui', moment: '2026-11-23T22:00:00Z', draft: '' }
 
 const before = useAsync(api.ask)
@@ -37,6 +49,7 @@ const after = useAsync(api.ask)
 const kept = useAsync(api.setFacts)
 const model = useAsync(() => api.model())
 const type = computed(() => permission.value.split(':')[0] ?? '')
+const resourceTypes = computed(() => (model.data.value?.types ?? []).map((known) => known.key))
 const permissions = computed(() => (model.data.value?.types ?? []).flatMap((known) => known.actions.map((action) => `${known.key}:${action.key}`)))
 void model.run()
 
@@ -75,14 +88,20 @@ watch(
     const asked = question([])
     if (!asked) return
     first.value = asked
+    rememberQuestion(asked)
+    lately.value = lastQuestions()
     void before.run({ ...asked, wouldTake: true })
   },
   { immediate: true },
 )
 
 function ask() {
-  if (!question([])) return
+  permission.value = permissionOf(permission.value, resource.value)
+  // One slot left blank is a question of its own, as in the line below every page.
+  const asked = blankOf({ subject: subject.value.trim(), permission: permission.value, resource: resource.value.trim() })
+  if (!asked && !question([])) return
   const query = {
+    ...(asked ? { blank: asked } : {}),
     subject: subject.value.trim(),
     permission: permission.value,
     resource: resource.value.trim(),
@@ -106,7 +125,8 @@ function compare() {
     draft: () => ({ ...asked, draft: draft.draft.value!.id }),
   }
   title.value = { fact: `Supposing ${text}`, subject: `Beside it: ${text}`, moment: `At ${text}`, draft: `Under ${draft.draft.value?.id}, as it was saved` }[beside.value]
-  void after.run({ ...different[beside.value](), wouldTake: true })
+  second.value = different[beside.value]()
+  void after.run({ ...second.value, wouldTake: true })
 }
 
 function suppose(way: Proposal[]) {
@@ -132,11 +152,11 @@ async function keep() {
 <template>
   <h1>Try</h1>
   <form class="question" aria-label="Question" @submit.prevent="ask">
-    <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" />
+    <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" :types="['user', 'service']" />
     <NameField v-model="permission" label="Permission" :width="15" placeholder="manifest:release" :known="permissions" />
-    <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" />
+    <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" :types="resourceTypes" />
     <NameField v-model="context" label="Sent along" :width="11" placeholder="zone=quay, resource.weight=3" :known="[]" />
-    <NameField v-model="now" label="Moment" :width="12" placeholder="now" :known="[]" />
+    <MomentField v-model="now" label="Moment" name="now" placeholder="now" />
     <ElButton type="primary" native-type="submit" :loading="before.busy.value">Ask</ElButton>
     <p v-if="hint" class="denied" role="alert">{{ hint }}</p>
   </form>
@@ -155,16 +175,12 @@ async function keep() {
       <form class="sheet plain" aria-label="Beside it" @submit.prevent="compare">
         <h2>Beside it</h2>
         <div class="line">
-          <label>What differs
-            <select v-model="beside" name="beside">
-              <option value="fact">one fact</option>
-              <option value="subject">another subject</option>
-              <option value="moment">another moment</option>
-              <option v-if="draft.draft.value" value="draft">the draft’s text</option>
-            </select>
-          </label>
+          <div class="differs">
+            <span class="soft">What differs</span>
+            <ElSegmented v-model="beside" :options="besides" aria-label="What differs" />
+          </div>
           <label v-if="beside !== 'draft'" class="fact">{{ beside === 'fact' ? 'Change one thing and ask again' : 'Ask again' }}
-            <input id="fact" v-model="fact" class="mono" :placeholder="hints[beside]" autocomplete="off" spellcheck="false" />
+            <ElInput id="fact" v-model="fact" :placeholder="hints[beside]" autocomplete="off" spellcheck="false" />
           </label>
         </div>
         <div class="buttons">
@@ -173,12 +189,24 @@ async function keep() {
         </div>
         <FailureNote v-if="after.error.value || kept.error.value" :error="(after.error.value ?? kept.error.value)!" />
       </form>
-      <AnswerSheet v-if="after.data.value" :asked="after.data.value" :type="type" :title="title" />
+      <AnswerSheet v-if="after.data.value" :asked="after.data.value" :type="type" :title="title">
+        <KeepCase v-if="second && !second.draft" :question="second" :answer="after.data.value.explanation" />
+      </AnswerSheet>
     </div>
   </div>
-  <p v-else-if="!before.error.value && !before.busy.value" class="soft empty">
-    Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page; leave a slot of that line blank to ask who may, with what, or what.
-  </p>
+  <template v-else-if="!before.error.value && !before.busy.value">
+    <p class="soft empty">
+      Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page; leave a slot blank to ask who may, with what, or what.
+    </p>
+    <section v-if="lately.length" class="sheet" aria-labelledby="lately">
+      <h2 id="lately">Asked lately</h2>
+      <ul>
+        <li v-for="one in lately" :key="JSON.stringify(one)"><RouterLink :to="{ name: 'try', query: { ...one } }">{{ one.subject }} {{ one.permission }} {{ one.resource }}</RouterLink></li>
+      </ul>
+    </section>
+    <TryTable :permissions="permissions" :types="resourceTypes" />
+  </template>
+  <AsCommand v-if="first && before.data.value" :line="`ostrog ask ${first.subject} ${first.permission}${first.resource ? ` ${first.resource}` : ''} --why`" />
 </template>
 
 <style scoped>
@@ -206,6 +234,10 @@ async function keep() {
 .second form {
   display: grid;
   gap: 8px;
+}
+.differs {
+  display: grid;
+  gap: 2px;
 }
 .fact {
   flex: 1 1 200px;

@@ -1,4 +1,6 @@
 import { flushPromises } from '@vue/test-utils'
+import { ElSelect } from 'element-plus'
+import type { VNode } from 'vue'
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import BlankAnswer from '../components/BlankAnswer.vue'
 import BulkLoad from '../components/BulkLoad.vue'
@@ -9,7 +11,7 @@ import RulesPanel from '../components/RulesPanel.vue'
 import TenantRoles from '../components/TenantRoles.vue'
 import TypesForm from '../components/TypesForm.vue'
 import { useDraft } from '../composables/useDraft'
-import { type Sent, button, open, press, service, submit } from '../tests/service'
+import { type Sent, button, choose, confirm, open, press, service, submit, takeAway } from '../tests/service'
 import GivePage from './GivePage.vue'
 import KeysPage from './KeysPage.vue'
 import RegisterPage from './RegisterPage.vue'
@@ -46,6 +48,7 @@ beforeEach(() => {
     'GET /api/v1/status': { revision: { number: 1 }, position: 7, entities: 2, grants: 1 },
     'GET /api/v1/tenant-roles': { items: [] },
     'GET /api/v1/drafts': [draft],
+    'GET /api/v1/rehearsals': [],
     'GET /api/v1/drafts/D-1': { draft, files, standing: standing() },
     'PUT /api/v1/drafts/D-1/presence': { others: [], digest: 'a' },
     'POST /api/v1/texts/check': { standing: standing(), outline: [], model },
@@ -65,14 +68,15 @@ describe('Give', () => {
     answers['GET /api/v1/holdings'] = { items: [], total: 0, from: ['everywhere'] }
     answers['POST /api/v1/grants'] = { position: 'e.8', changed: [{}] }
     const page = await open(GivePage, '/give?at=vessel:kestrel')
-    const select = page.find('select[name=role]')
-    expect(select.findAll('option').map((one) => one.attributes('value'))).toEqual(['deckhand', 'line-agent'])
+    const roles = page.findAllComponents(ElSelect).find((one) => one.props('name') === 'role')!
+    const options = (roles.vm.$slots.default?.() ?? []).flatMap((one) => (Array.isArray(one.children) ? one.children : [one]) as VNode[])
+    expect(options.flatMap((one) => one.props?.value ?? [])).toEqual(['deckhand', 'line-agent'])
     expect(page.text()).toContain('Nothing arrives here by a grant')
-    await select.setValue('line-agent')
-    await page.find('form[aria-labelledby=give] .field input').setValue('user:ola')
+    await choose(page, 'role', ['line-agent'])
+    await choose(page, 'to', ['user:ola'])
     expect(button(page, 'Give it').attributes('disabled')).toBeDefined()
     await page.find('input[placeholder="NL, HF"]').setValue('NL, HF')
-    await page.find('input[name=until]').setValue('2027-01-01')
+    await choose(page, 'until', '2027-01-01T00:00:00Z')
     await submit(page, 'form[aria-labelledby=give]')
     expect(written('POST', '/api/v1/grants')).toEqual([
       { role: 'line-agent', to: 'user:ola', at: 'vessel:kestrel', values: { line: ['NL', 'HF'] }, until: '2027-01-01T00:00:00Z' },
@@ -80,14 +84,34 @@ describe('Give', () => {
     expect(page.text()).toContain('Given, and in force.')
   })
 
-  it('ends a grant when asked twice, not when asked once', async () => {
+  it('gives many as one batch, told before it is written', async () => {
+    answers['GET /api/v1/holdings'] = { items: [], total: 0, from: ['everywhere'] }
+    const grant = (to: string) => ({ grant: { role: 'deckhand', to, at: 'everywhere' } })
+    answers['POST /api/v1/register'] = { position: 'e.8', changed: [grant('user:b')] }
+    const page = await open(GivePage, '/give')
+    await choose(page, 'role', ['deckhand'])
+    await choose(page, 'to', ['user:a', 'user:b'])
+    await submit(page, 'form[aria-labelledby=give]')
+    expect(page.text()).toContain('1 grant would be new; nothing is written yet')
+    expect(page.text()).toContain('they hold it already')
+    await press(page, 'Give all of them')
+    const lines = [grant('user:a'), grant('user:b')].map((one) => JSON.stringify(one)).join('\n')
+    const loads = sent.filter((one) => one.path.startsWith('/api/v1/register')).map((one) => [one.path, one.body])
+    expect(loads).toEqual([
+      ['/api/v1/register?check=true', lines],
+      ['/api/v1/register?check=false&at=7', lines],
+    ])
+    expect(page.text()).toContain('1 grant given, and in force.')
+  })
+
+  it('ends a grant only when that is answered', async () => {
     answers['GET /api/v1/holdings'] = { items: [holding('g-1'), holding('g-2', { standing: 'idle', why: 'the role is gone' })], total: 2, from: ['everywhere'] }
     answers['DELETE /api/v1/grants/g-1'] = { position: 'e.8', changed: [{}] }
     const page = await open(GivePage, '/give')
     expect(page.text()).toContain('gives nothing: the role is gone')
     await press(page, 'End')
     expect(written('DELETE', '/api/v1/grants')).toHaveLength(0)
-    await press(page, 'End it now')
+    await takeAway(page, 'End g-1: deckhand of user:a')
     expect(sent.filter((one) => one.method === 'DELETE').map((one) => one.path)).toEqual(['/api/v1/grants/g-1'])
   })
 })
@@ -122,12 +146,13 @@ describe('Roll out', () => {
     return page
   }
 
-  it('puts a draft live when asked twice', async () => {
+  it('puts a draft live only when that is answered, and says that it was never rehearsed', async () => {
     const page = await opened({ changes: [{ about: 'role', key: 'deckhand', words: 'gives more', effect: 'wider' }] })
     expect(page.text()).toContain('gives more')
     await press(page, 'Put live')
     expect(written('POST', '/api/v1/rollouts')).toHaveLength(0)
-    await press(page, 'Put it live now, for all')
+    expect(page.text()).toContain('Its rehearsal: not yet')
+    await confirm(page, 'Put it live now, for all')
     expect(written('POST', '/api/v1/rollouts')).toEqual([{ what: 'D-1', for: 'all', 'accept-unfit': false }])
     expect(page.text()).toContain('Revision 2 is live: Wider')
   })
@@ -225,13 +250,16 @@ describe('forms of a draft', () => {
   })
 })
 
-it('asks on from what a blank found', async () => {
-  answers['POST /api/v1/holders'] = { items: [{ who: 'every user of the tenant', reason: 'role:colleague' }, { who: 'user:pia', reason: 'role:inspector', through: 'inspector at tenant:north' }], whole: false }
+it('asks on from what a blank found, page by page, with the classes and the count beside', async () => {
+  answers['POST /api/v1/holders'] = { items: [{ who: 'user:pia', reason: 'role:inspector', through: 'every user' }], whole: true, next: 'user:pia', total: 2_000 }
   const question = { subject: '', permission: 'manifest:release', resource: 'manifest:m-1', context: {}, ofSubject: {}, ofResource: {}, now: '', suppose: [] }
   const page = await open(BlankAnswer, '/try', { question, blank: 'holders' })
   expect(page.find('h2').text()).toBe('Who may manifest:release on manifest:m-1?')
   expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual(['/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1'])
+  expect(page.text()).toContain('2,000 subjects may in all.')
   expect(page.text()).toContain('and there are more')
+  await press(page, 'More')
+  expect(written('POST', '/api/v1/holders')).toMatchObject([{ beside: { limit: 100 } }, { beside: { count: true } }, { beside: { limit: 100, after: 'user:pia' } }])
 })
 
 describe('Forms of a draft', () => {
@@ -253,13 +281,12 @@ describe('Forms of a draft', () => {
     expect(page.text()).toContain('Nobody holds two of inspector, deckhand where both count.')
     expect(page.text()).toContain('2 subjects by 1 grant of it')
     expect(button(page, 'Write it into the draft').attributes('disabled')).toBeDefined()
-    await page.find('select[name=given-to]').setValue('members')
-    await page.find('input[name=when]').setValue('resource.size > 2')
+    await choose(page, 'given-to', 'members')
+    await page.find('textarea[name=when]').setValue('resource.size > 2')
     await submit(page, 'form[aria-labelledby=change-role]')
-    await page.find('[aria-label="Take out clause 1"]').trigger('click')
-    await flushPromises()
-    await page.find('input[name=clause-permissions]').setValue('manifest:view, manifest:amend')
-    await page.find('input[name=clause-when]').setValue('resource.size < 9')
+    await takeAway(page, 'Take out clause 1')
+    await choose(page, 'clause-permissions', ['manifest:view', 'manifest:amend'])
+    await page.find('textarea[name=clause-when]').setValue('resource.size < 9')
     await submit(page, 'form[aria-label="New clause"]')
     expect(edits()).toEqual([
       { path: ['role', 'inspector', 'given-to'], value: 'members' },
@@ -293,8 +320,7 @@ describe('Forms of a draft', () => {
     await page.find('[aria-label="Change state"]').trigger('click')
     await page.find('input[placeholder=any]').setValue('filed, held, released')
     await submit(page, 'form')
-    await page.find('[aria-label="Take out state"]').trigger('click')
-    await flushPromises()
+    await takeAway(page, 'Take out state')
     expect(edits()).toEqual([
       { path: ['resource', 'manifest', 'attributes', 'state'], value: { type: 'text', values: ['filed', 'held', 'released'], default: 'filed' } },
       { path: ['resource', 'manifest', 'attributes', 'state'] },
@@ -305,13 +331,12 @@ describe('Forms of a draft', () => {
     const confer = (kind: string, role: string) => ({ kind, role, path: 'owner', sentence: `A ${kind} makes its owner its ${role}.` })
     const confers = [confer('manifest', 'owner'), confer('vessel', 'owner'), confer('manifest', 'reader')]
     const page = await open(ConfersPanel, '/', { model: { ...model, confers, separations: [{ key: 'apart', name: '', roles: ['a', 'b'] }] } })
-    await page.find('[aria-label="Take out: A manifest makes its owner its reader."]').trigger('click')
-    await page.find('[aria-label="Take out apart"]').trigger('click')
-    const [of, holds, role] = page.findAll('form[aria-labelledby=new-confer] select')
-    await of!.setValue('manifest')
-    await holds!.setValue('deckhand')
-    await page.find('input[name=path]').setValue('within')
-    await role!.setValue('owner')
+    await takeAway(page, 'Take out: A manifest makes its owner its reader.')
+    await takeAway(page, 'Take out apart')
+    await choose(page, 'of', 'manifest')
+    await choose(page, 'holds', 'deckhand')
+    await page.find('form[aria-labelledby=new-confer] .field input').setValue('within')
+    await choose(page, 'makes', 'owner')
     await submit(page, 'form[aria-labelledby=new-confer]')
     expect(edits()).toEqual([
       { path: ['resource', 'manifest', 'confer', '#1'] },
@@ -327,8 +352,8 @@ describe('Forms of a draft', () => {
     await useDraft().open('D-1')
     const page = await open(TenantRoles, '/give/tenant-roles', { model })
     expect(page.text()).toContain('manifest:view, only when not resource.held')
-    await page.find('[aria-label="Take out clause 2"]').trigger('click')
-    await page.find('input[name=clause-permissions]').setValue('berth:view')
+    await takeAway(page, 'Take out clause 2')
+    await choose(page, 'clause-permissions', ['berth:view'])
     await submit(page, 'form[aria-label="New clause"]')
     expect(edits()).toEqual([
       { path: ['tenant-roles', 'clause', '#1'] },

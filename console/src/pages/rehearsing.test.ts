@@ -50,7 +50,7 @@ it('is watched while it runs, stopped, and told when it has ended, beside the ru
   await page.find('button').trigger('click')
   await flushPromises()
   expect(sent.some((one) => one.method === 'POST' && JSON.stringify(one.body) === '{}')).toBe(true)
-  expect(page.text()).toContain('3 of 12 guarantees settled')
+  expect(page.text()).toContain('3 of 12 steps')
   await page.findAll('button').find((one) => one.text() === 'Stop it')!.trigger('click')
   expect(sent.some((one) => one.method === 'DELETE' && one.path === '/api/v1/rehearsals/2')).toBe(true)
   answers['GET /api/v1/rehearsals'] = [run(2, { state: 'failed', words: '0 of 1 case pass' }), run(1)]

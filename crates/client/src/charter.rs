@@ -52,6 +52,22 @@ impl Client {
         self.post(&["drafts"], saved).await
     }
 
+    /// Drafts that were discarded in the last thirty days, the last one first.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn discarded_drafts(&self) -> Result<Vec<DraftShown>> {
+        self.get(&["discarded-drafts"], &()).await
+    }
+
+    /// Takes a discarded draft back, as it was.
+    ///
+    /// # Errors
+    /// If none was discarded in the last thirty days.
+    pub async fn restore_draft(&self, id: &str) -> Result<DraftText> {
+        self.post(&["discarded-drafts", id, "restoration"], &serde_json::json!({})).await
+    }
+
     /// Discards a draft.
     ///
     /// # Errors

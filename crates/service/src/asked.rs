@@ -3,7 +3,7 @@
 
 use jiff::Timestamp;
 use std::collections::{BTreeMap, HashMap};
-use std::sync::atomic::{AtomicI64, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError, RwLock};
 
 /// Most unknown questions that are told apart.
@@ -37,10 +37,44 @@ pub struct Times {
     pub last: Timestamp,
 }
 
-#[derive(Debug, Default)]
+/// How many minutes decisions are counted over.
+const MINUTES: usize = 60;
+
+#[derive(Debug)]
 struct Last {
     second: AtomicI64,
     question: Mutex<Short>,
+    minutes: [Minute; MINUTES],
+}
+
+/// What was decided within one minute; another one takes its place an hour later.
+#[derive(Debug, Default)]
+struct Minute {
+    since_epoch: AtomicI64,
+    allowed: AtomicU64,
+    denied: AtomicU64,
+}
+
+impl Last {
+    fn new(second: i64, question: Short) -> Last {
+        Last {
+            second: AtomicI64::new(second),
+            question: Mutex::new(question),
+            minutes: std::array::from_fn(|_| Minute::default()),
+        }
+    }
+
+    /// Counts a decision. Where a minute begins, one that comes at the same instant may be lost.
+    fn count(&self, second: i64, allowed: bool) {
+        let now = second.div_euclid(60);
+        let minute = &self.minutes[now.rem_euclid(MINUTES as i64) as usize];
+        if minute.since_epoch.swap(now, Ordering::Relaxed) != now {
+            minute.allowed.store(0, Ordering::Relaxed);
+            minute.denied.store(0, Ordering::Relaxed);
+        }
+        let counted = if allowed { &minute.allowed } else { &minute.denied };
+        counted.fetch_add(1, Ordering::Relaxed);
+    }
 }
 
 /// What was asked.
@@ -52,12 +86,14 @@ pub struct Log {
 
 impl Log {
     /// Notes the last question of an application: one a second at most, so that it costs nothing.
-    pub fn note(&self, application: &str, at: Timestamp, question: impl FnOnce() -> Short) {
+    /// Each is counted, by what was decided.
+    pub fn note(&self, application: &str, at: Timestamp, allowed: bool, question: impl FnOnce() -> Short) {
         let second = at.as_second();
         let seen = |last: &Last| last.second.swap(second, Ordering::Relaxed) == second;
         {
             let known = self.last.read().unwrap_or_else(PoisonError::into_inner);
             if let Some(last) = known.get(application) {
+                last.count(second, allowed);
                 if last.second.load(Ordering::Relaxed) != second && !seen(last) {
                     *last.question.lock().unwrap_or_else(PoisonError::into_inner) = question();
                 }
@@ -66,8 +102,8 @@ impl Log {
         }
         let mut all = self.last.write().unwrap_or_else(PoisonError::into_inner);
         if all.len() < MAX_APPLICATIONS {
-            let last = Last { second: AtomicI64::new(second), question: Mutex::new(question()) };
-            all.insert(application.to_owned(), last);
+            let last = all.entry(application.to_owned()).or_insert_with(|| Last::new(second, question()));
+            last.count(second, allowed);
         }
     }
 
@@ -89,6 +125,21 @@ impl Log {
         Some(last)
     }
 
+    /// How many decisions of an application were made in each of the last minutes, the last one first:
+    /// allowed, and denied.
+    pub fn minutes(&self, application: &str, now: Timestamp) -> Vec<(u64, u64)> {
+        let all = self.last.read().unwrap_or_else(PoisonError::into_inner);
+        let Some(last) = all.get(application) else { return vec![(0, 0); MINUTES] };
+        let current = now.as_second().div_euclid(60);
+        let of = |back: i64| {
+            let minute = &last.minutes[(current - back).rem_euclid(MINUTES as i64) as usize];
+            let is_it = minute.since_epoch.load(Ordering::Relaxed) == current - back;
+            let read = |counted: &AtomicU64| if is_it { counted.load(Ordering::Relaxed) } else { 0 };
+            (read(&minute.allowed), read(&minute.denied))
+        };
+        (0..MINUTES as i64).map(of).collect()
+    }
+
     /// Unknown questions: application, permission, how often.
     pub fn all_unknown(&self) -> Vec<(String, String, Times)> {
         let all = self.unknown.lock().unwrap_or_else(PoisonError::into_inner);
@@ -107,10 +158,15 @@ mod tests {
         let log = Log::default();
         let at = |second| Timestamp::from_second(second).expect("a moment");
         let question = |permission: &str| Short { permission: permission.to_owned(), ..Short::default() };
-        log.note("customs", at(1), || question("a:b"));
-        log.note("customs", at(1), || question("a:c"));
+        log.note("customs", at(1), true, || question("a:b"));
+        log.note("customs", at(1), false, || question("a:c"));
         assert_eq!(log.last("customs").expect("noted").permission, "a:b");
-        log.note("customs", at(2), || question("a:d"));
+        log.note("customs", at(61), true, || question("a:d"));
+        assert_eq!(log.minutes("customs", at(62))[..3], [(1, 0), (1, 1), (0, 0)]);
+        // An hour later its place is another minute's.
+        log.note("customs", at(3_601), true, || question("a:d"));
+        assert_eq!(log.minutes("customs", at(3_601))[0], (1, 0));
+        assert_eq!(log.minutes("quay", at(3_601)).len(), MINUTES);
         assert_eq!(log.last("customs").expect("noted").permission, "a:d");
         assert!(log.last("quay").is_none());
         for round in 0..MAX_UNKNOWN + 5 {

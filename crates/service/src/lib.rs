@@ -43,6 +43,8 @@ use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, Predicate as _, SizeAbove};
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa_axum::router::OpenApiRouter;
 
@@ -103,7 +105,10 @@ impl App {
 }
 
 fn paths() -> OpenApiRouter<App> {
-    OpenApiRouter::with_openapi(document()).merge(access::router()).merge(api::router())
+    // What operators read is sent compressed; decisions are too small to gain by it.
+    let large = DefaultPredicate::new().and(SizeAbove::new(1024));
+    let api = api::router().layer(CompressionLayer::new().compress_when(large));
+    OpenApiRouter::with_openapi(document()).merge(access::router()).merge(api)
 }
 
 /// The OpenAPI document of this service, as it is published at `/api/v1/openapi.json`.

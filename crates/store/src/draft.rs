@@ -2,7 +2,7 @@
 
 use crate::journal::Kind;
 use crate::workspace::Write;
-use crate::{Error, Result, Store, moment, sql};
+use crate::{Error, Result, Store, moment, moment_if_any, sql};
 use jiff::Timestamp;
 use ostrog_core::source::{Digest, SourceFile, Sources};
 use serde_json::json;
@@ -26,6 +26,8 @@ pub struct DraftInfo {
     pub created_at: Timestamp,
     /// When it was last saved.
     pub saved_at: Timestamp,
+    /// When it was discarded, if it was.
+    pub discarded_at: Option<Timestamp>,
 }
 
 /// A draft with its files.
@@ -48,7 +50,10 @@ pub enum Onto {
 
 const COLUMNS: &str = "number, title, base, authors, digest,
     created_at,
-    saved_at";
+    saved_at,
+    ended_at";
+/// How long a discarded draft can be taken back.
+const KEPT: &str = "interval '30 days'";
 
 impl Store {
     /// Drafts that have not ended, newest first.
@@ -57,6 +62,19 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn drafts(&self) -> Result<Vec<DraftInfo>> {
         let text = format!("select {COLUMNS} from drafts where ended_at is null order by number desc");
+        let rows = sqlx::query(sqlx::AssertSqlSafe(text)).fetch_all(&self.pool).await?;
+        rows.iter().map(info).collect()
+    }
+
+    /// Drafts that were discarded and can still be taken back, the last one first.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn discarded_drafts(&self) -> Result<Vec<DraftInfo>> {
+        let text = format!(
+            "select {COLUMNS} from drafts
+             where revision is null and ended_at > now() - {KEPT} order by ended_at desc limit 100"
+        );
         let rows = sqlx::query(sqlx::AssertSqlSafe(text)).fetch_all(&self.pool).await?;
         rows.iter().map(info).collect()
     }
@@ -94,6 +112,7 @@ fn info(row: &PgRow) -> Result<DraftInfo> {
         digest: Digest(digest),
         created_at: moment(row, "created_at")?,
         saved_at: moment(row, "saved_at")?,
+        discarded_at: moment_if_any(row, "ended_at")?,
     })
 }
 
@@ -189,5 +208,23 @@ impl Write {
             self.record_line(Kind::Draft, &line, actor, at).await?;
         }
         Ok(ended)
+    }
+
+    /// Takes a discarded draft back. False if it was not discarded, or too long ago.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn restore_draft(&mut self, number: i64, actor: &str, at: Timestamp) -> Result<bool> {
+        let text = format!(
+            "update drafts set ended_at = null
+             where number = $1 and revision is null and ended_at > now() - {KEPT}"
+        );
+        let done = sqlx::query(sqlx::AssertSqlSafe(text)).bind(number).execute(self.connection()).await?;
+        if done.rows_affected() == 0 {
+            return Ok(false);
+        }
+        let line = json!({ "draft": number, "restored": true });
+        self.record_line(Kind::Draft, &line, actor, at).await?;
+        Ok(true)
     }
 }

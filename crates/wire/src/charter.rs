@@ -95,6 +95,9 @@ pub struct DraftShown {
     pub created_at: String,
     /// When it was last saved.
     pub saved_at: String,
+    /// When it was discarded, if it was; for thirty days after it can be taken back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub discarded_at: Option<String>,
 }
 
 /// A draft with its text, and what is to be said of it.

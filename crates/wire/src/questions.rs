@@ -77,15 +77,19 @@ pub struct BlankOptions {
     /// `reach`: only what lies within this.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub under: Option<String>,
-    /// `reach`: only what was registered after this one.
+    /// `reach` and `holders`: only what was registered after this one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub after: Option<String>,
-    /// `reach`: at most so many.
+    /// `reach` and `holders`: at most so many. Of `holders` a page, as far as it goes: individuals in
+    /// the order they were registered, also those whose whole class may.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub limit: Option<usize>,
     /// `holders`: tell of each how they come to it.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub through: bool,
+    /// `holders`: the classes of which everybody may, and how many may in all; nobody by name.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub count: bool,
     /// `rows`: the columns of the application's table.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub columns: Option<Columns>,
@@ -129,6 +133,8 @@ pub struct LastAsked {
     pub name: String,
     /// The question; none: it asked nothing yet.
     pub last: Option<LastQuestion>,
+    /// Decisions of this node in each of the last sixty minutes, the last one first: allowed, denied.
+    pub minutes: Vec<(u64, u64)>,
 }
 
 /// A question in short.

@@ -241,6 +241,8 @@ pub struct EntityQuery {
     pub containing: String,
     /// Only those of which this is stated: `name=value`, the value as JSON or as a bare text.
     pub attribute: Option<String>,
+    /// Only what lies directly within this.
+    pub within: Option<String>,
     /// Only names after this one: the last of the page before.
     #[serde(default)]
     pub after: String,
@@ -278,6 +280,9 @@ pub struct MemberQuery {
     /// Only names that begin so.
     #[serde(default)]
     pub prefix: String,
+    /// Only names in which this stands.
+    #[serde(default)]
+    pub containing: String,
     /// Only names after this one.
     #[serde(default)]
     pub after: String,

@@ -1,4 +1,4 @@
-//! `ostrog draft save | list | show | discard`: texts under way.
+//! `ostrog draft save | list | show | discard | restore`: texts under way.
 
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
@@ -26,14 +26,23 @@ pub enum Command {
         onto_live: bool,
     },
     /// List drafts
-    List,
+    List {
+        /// Those that were discarded in the last thirty days
+        #[arg(long)]
+        discarded: bool,
+    },
     /// Show a draft: its checks, its changes in words
     Show {
         /// Such as D-1
         draft: String,
     },
-    /// Discard a draft
+    /// Discard a draft; for thirty days it can be taken back
     Discard {
+        /// Such as D-1
+        draft: String,
+    },
+    /// Take a discarded draft back, as it was
+    Restore {
         /// Such as D-1
         draft: String,
     },
@@ -49,7 +58,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             let saved = Saved { title, files, draft, from: None, onto_live };
             Ok(tell(&client.save_draft(&saved).await?, shell))
         }
-        Command::List => {
+        Command::List { discarded } => {
             let columns: &[Column<DraftShown>] = &[
                 ("id", |draft| draft.id.clone()),
                 ("title", |draft| draft.title.clone()),
@@ -57,15 +66,18 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
                 ("authors", |draft| draft.authors.join(", ")),
                 ("saved-at", |draft| draft.saved_at.clone()),
             ];
-            table::print(shell, &client.drafts().await?, columns);
+            let drafts = if discarded { client.discarded_drafts().await? } else { client.drafts().await? };
+            table::print(shell, &drafts, columns);
             Ok(YES)
         }
         Command::Show { draft } => Ok(tell(&client.draft(&draft).await?, shell)),
         Command::Discard { draft } => {
             let ended = client.discard_draft(&draft).await?;
-            shell.notice(&format!("{} is discarded", ended.id));
+            let id = &ended.id;
+            shell.notice(&format!("{id} is discarded; for thirty days: ostrog draft restore {id}"));
             Ok(YES)
         }
+        Command::Restore { draft } => Ok(tell(&client.restore_draft(&draft).await?, shell)),
     }
 }
 

@@ -20,6 +20,8 @@ pub struct Holders {
     pub classes: Vec<Class>,
     /// Everybody else who may, in the order they were registered.
     pub subjects: Vec<(EntityId, Reason)>,
+    /// How many may, those of classes among them.
+    pub allowed: usize,
     /// How many were decided about.
     pub examined: usize,
     /// Whether everybody who could be allowed was decided about; if not, no class is told.
@@ -108,6 +110,7 @@ pub fn holders(
         }
     }
     let whole = holders.whole;
+    holders.allowed = found.len();
     let classes = gifts.into_values().filter(|(class, all)| whole && *all && class.count > 0);
     holders.classes = classes.map(|(class, _)| class).collect();
     holders.classes.sort_by_key(|class| (class.given_to == GivenTo::Members, class.role));
@@ -115,6 +118,56 @@ pub fn holders(
     found.retain(|(id, _)| !classes.iter().any(|class| class.has(engine, *id, tenant)));
     holders.subjects = found;
     Ok(holders)
+}
+
+/// A page of those who may.
+#[derive(Clone, Debug)]
+pub struct Page {
+    /// Who may, in the order they were registered.
+    pub subjects: Vec<(EntityId, Reason)>,
+    /// The last one looked at, if others come after.
+    pub next: Option<String>,
+    /// Whether it ends where a page does, and was not broken off.
+    pub whole: bool,
+}
+
+/// Those who may and come after somebody, at most so many. `go_on` is asked now and then; once it says
+/// no, the page ends where it is, and the next one goes on from there.
+///
+/// # Errors
+/// If the request is malformed, or names nobody to go on from.
+pub fn page(
+    engine: Engine<'_>,
+    request: &Request,
+    (after, limit): (Option<&str>, usize),
+    now: Timestamp,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Page, Malformed> {
+    let request =
+        Request { subject: "anonymous".into(), of_subject: serde_json::Map::new(), ..request.clone() };
+    let asked = request.resolve(engine, now)?;
+    let mut page = Page { subjects: Vec::new(), next: None, whole: true };
+    let Ok(mut question) = asked.question else { return Ok(page) };
+    // Somebody who is gone meanwhile keeps their place.
+    let from = after.and_then(|name| engine.register.find(name));
+    let candidates = could_be(engine, &question).filter(|id| from.is_none_or(|from| *id > from));
+    for (at, id) in candidates.enumerate() {
+        let name = || Some(engine.register.name(id).to_owned());
+        question.subject = Subject::Entity(id);
+        let decision = with_scratch(|scratch| decide(engine, &question, scratch));
+        if decision.allowed {
+            page.subjects.push((id, decision.reason));
+        }
+        if page.subjects.len() >= limit {
+            page.next = name();
+            break;
+        }
+        if at % 256 == 255 && !go_on() {
+            (page.next, page.whole) = (name(), false);
+            break;
+        }
+    }
+    Ok(page)
 }
 
 /// Every active user and service who could be let in, in order: by grants alone, if there is no other way.

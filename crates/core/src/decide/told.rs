@@ -3,7 +3,7 @@
 use super::actions::actions as all_actions;
 use super::explain::{Word, explain};
 use super::hints::{Hint, hints as all_hints};
-use super::holders::{Class, holders as all_holders};
+use super::holders::{Class, Holders, holders as all_holders};
 use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach as all_reach};
 use super::rows::{Columns, NoFilter, Sql, Where, rows as row_filter};
@@ -28,11 +28,14 @@ pub struct Listed<T> {
     /// Of resources: whether one that is not registered, and of which nothing is said, is meant too.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub new: bool,
+    /// Of subjects: how many there are in all, where they were counted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub total: Option<usize>,
 }
 
 impl<T> Listed<T> {
     fn all(items: Vec<T>) -> Listed<T> {
-        Listed { items, whole: true, next: None, new: false }
+        Listed { items, whole: true, next: None, new: false, total: None }
     }
 }
 
@@ -153,6 +156,7 @@ pub fn reach(
         whole: reached.next.is_none(),
         next: reached.next.map(|id| engine.register.name(id).to_owned()),
         new: reached.new,
+        total: None,
     })
 }
 
@@ -170,14 +174,32 @@ pub fn holders(
 ) -> Result<Listed<HolderTold>, NotTold> {
     let request = Request { subject: "anonymous".to_owned(), ..request.clone() };
     let found = all_holders(engine, &request, now, go_on)?;
-    let how = |subject: &str| -> Result<String, Malformed> {
-        let request = Request { subject: subject.to_owned(), ..request.clone() };
-        let asked = request.resolve(engine, now)?;
-        Ok(with_scratch(|scratch| explain(engine, &asked, scratch)).1.sentence)
-    };
+    let mut items = classes(engine, &request, &found, now)?;
+    for (subject, reason) in &found.subjects {
+        let name = engine.register.name(*subject);
+        let through = if through { Some(how(engine, &request, name, now)?) } else { None };
+        items.push(HolderTold { who: name.to_owned(), reason: reason.code(engine), through });
+    }
+    Ok(Listed { whole: found.whole, ..Listed::all(items) })
+}
+
+/// How one subject comes to it, as a sentence.
+fn how(engine: Engine<'_>, request: &Request, subject: &str, now: Timestamp) -> Result<String, Malformed> {
+    let request = Request { subject: subject.to_owned(), ..request.clone() };
+    let asked = request.resolve(engine, now)?;
+    Ok(with_scratch(|scratch| explain(engine, &asked, scratch)).1.sentence)
+}
+
+/// Anyone, and the classes of which everybody may.
+fn classes(
+    engine: Engine<'_>,
+    request: &Request,
+    found: &Holders,
+    now: Timestamp,
+) -> Result<Vec<HolderTold>, Malformed> {
     let mut items = Vec::new();
     if found.anonymous {
-        let through = Some(how("anonymous")?);
+        let through = Some(how(engine, request, "anonymous", now)?);
         items.push(HolderTold { who: "anyone".to_owned(), reason: String::new(), through });
     }
     for class in &found.classes {
@@ -188,12 +210,44 @@ pub fn holders(
             through: Some(format!("{role} given to {}, {} now", class.given_to.text(), class.count)),
         });
     }
-    for (subject, reason) in &found.subjects {
-        let name = engine.register.name(*subject);
-        let through = if through { Some(how(name)?) } else { None };
-        items.push(HolderTold { who: name.to_owned(), reason: reason.code(engine), through });
-    }
-    Ok(Listed { items, whole: found.whole, next: None, new: false })
+    Ok(items)
+}
+
+/// As [`holders`], but the classes alone, and how many may in all.
+///
+/// # Errors
+/// If the request makes no sense.
+pub fn holders_counted(
+    engine: Engine<'_>,
+    request: &Request,
+    now: Timestamp,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Listed<HolderTold>, NotTold> {
+    let found = all_holders(engine, request, now, go_on)?;
+    let items = classes(engine, request, &found, now)?;
+    Ok(Listed { whole: found.whole, total: Some(found.allowed), ..Listed::all(items) })
+}
+
+/// A page of those who may, in the order they were registered: who comes after somebody, at most so
+/// many. Costs a decision for each who could be let in, as far as the page goes.
+///
+/// # Errors
+/// If the request makes no sense, or nobody is called so.
+pub fn holders_page(
+    engine: Engine<'_>,
+    request: &Request,
+    (after, limit): (Option<&str>, usize),
+    now: Timestamp,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Result<Listed<HolderTold>, NotTold> {
+    let page = super::holders::page(engine, request, (after, limit), now, go_on)?;
+    let who = |(id, reason): &(crate::register::EntityId, super::Reason)| HolderTold {
+        who: engine.register.name(*id).to_owned(),
+        reason: reason.code(engine),
+        through: None,
+    };
+    let items = page.subjects.iter().map(who).collect();
+    Ok(Listed { whole: page.whole, next: page.next, ..Listed::all(items) })
 }
 
 fn class_words(class: &Class, resource: Option<&str>) -> String {

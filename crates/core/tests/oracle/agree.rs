@@ -5,7 +5,7 @@ use crate::render;
 use crate::worlds::{allowed, row_is_allowed, world};
 use ostrog_core::decide::actions::actions;
 use ostrog_core::decide::hints::hints;
-use ostrog_core::decide::holders::holders;
+use ostrog_core::decide::holders::{holders, page as holders_page};
 use ostrog_core::decide::reach::{Reaching, reach};
 use ostrog_core::decide::rows::{NoFilter, rows};
 use ostrog_core::prelude::*;
@@ -81,6 +81,28 @@ fn searches(bytes: &[u8]) -> Result<(), String> {
         paged.sort();
         if paged != expected {
             return Err(format!("reach by pages: {paged:?}, expected {expected:?}: {request:?}"));
+        }
+
+        let mut paged = Vec::new();
+        let mut after: Option<String> = None;
+        loop {
+            let at = (after.as_deref(), 2);
+            let page =
+                holders_page(world.engine(), &request, at, now, &mut || true).map_err(|e| e.to_string())?;
+            paged.extend(page.subjects.iter().map(|(id, _)| world.register().name(*id).to_owned()));
+            match page.next {
+                Some(next) => after = Some(next),
+                None => break,
+            }
+        }
+        let mut expected: Vec<String> = of(&["user", "service"])
+            .into_iter()
+            .filter(|subject| may(subject, request.resource.as_deref(), &request.permission))
+            .collect();
+        paged.sort();
+        expected.sort();
+        if paged != expected {
+            return Err(format!("holders by pages: {paged:?}, expected {expected:?}: {request:?}"));
         }
 
         let who = holders(world.engine(), &request, now, &mut || true).map_err(|error| error.to_string())?;

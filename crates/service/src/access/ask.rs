@@ -253,7 +253,7 @@ impl<'a> Asker<'a> {
         if unknown && self.policy().permission(&permission).is_none() {
             self.app.asked.unknown(application, &permission, self.now);
         }
-        self.app.asked.note(application, self.now, || Short {
+        self.app.asked.note(application, self.now, allowed, || Short {
             subject: who.name.clone(),
             permission,
             resource: what.name.clone(),

@@ -35,6 +35,7 @@ pub async fn asked(State(app): State<App>, operator: Operator) -> Result<Json<As
         application: known.key.clone(),
         name: known.name.clone(),
         last: app.asked.last(&known.key).map(last_question),
+        minutes: app.asked.minutes(&known.key, jiff::Timestamp::now()),
     });
     let all = || model.permissions.iter().map(|permission| permission.text.as_str());
     let unknown = app.asked.all_unknown().into_iter().map(|(application, permission, times)| UnknownAsked {

@@ -23,6 +23,7 @@ fn draft_shown(info: &DraftInfo) -> DraftShown {
         digest: info.digest.to_string(),
         created_at: info.created_at.to_string(),
         saved_at: info.saved_at.to_string(),
+        discarded_at: info.discarded_at.map(|at| at.to_string()),
     }
 }
 
@@ -64,6 +65,33 @@ pub fn sources(files: Vec<File>) -> Result<Sources, Problem> {
     ), security(("key" = [])))]
 pub async fn drafts(operator: Operator) -> Result<Json<Vec<DraftShown>>, Problem> {
     Ok(Json(operator.texts()?.drafts().await?.iter().map(draft_shown).collect()))
+}
+
+/// Drafts that were discarded in the last thirty days, the last one first.
+#[utoipa::path(get, path = "/api/v1/discarded-drafts", tag = "charter",
+    responses(
+        (status = 200, description = "Drafts", body = Vec<DraftShown>),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn discarded_drafts(operator: Operator) -> Result<Json<Vec<DraftShown>>, Problem> {
+    Ok(Json(operator.texts()?.discarded_drafts().await?.iter().map(draft_shown).collect()))
+}
+
+/// Takes a discarded draft back, as it was.
+#[utoipa::path(post, path = "/api/v1/discarded-drafts/{id}/restoration", tag = "charter",
+    params(("id" = String, Path, description = "D-1")),
+    responses(
+        (status = 200, description = "It is under way again", body = DraftText),
+        Refused,
+    ), security(("key" = [])))]
+pub async fn restore_draft(
+    State(app): State<App>,
+    operator: Operator,
+    InPath(id): InPath<String>,
+) -> Result<Json<DraftText>, Problem> {
+    operator.drafting()?.restore(&id).await?;
+    let draft = operator.texts()?.draft(&id).await?;
+    draft_text(&app, &operator, draft).await
 }
 
 /// Saves a draft. One with errors is kept too, and says so.

@@ -45,7 +45,11 @@ pub async fn entities(
                 && wanted.as_ref().is_none_or(|(name, value)| seen.states(name, value))
         };
         let mut found = Vec::new();
-        for (at, seen) in facts.all().enumerate() {
+        let all: Box<dyn Iterator<Item = Seen<'_>>> = match &query.within {
+            Some(outer) => Box::new(facts.find(outer).ok_or_else(|| missing(facts, outer))?.contents()),
+            None => Box::new(facts.all()),
+        };
+        for (at, seen) in all.enumerate() {
             if at % 1024 == 1023 && !(ticket.goes_on() && operator.counts()) {
                 return Err(Problem::timeout(
                     "Looking through all entities takes too long; say more of them.",
@@ -146,7 +150,9 @@ pub async fn members(
         let seen = facts.find(&name);
         let seen = seen.ok_or_else(|| Problem::not_found(format!("{name} is not registered.")))?;
         let limit = query.limit.unwrap_or(100).clamp(1, MAX_PAGE);
-        let fits = |name: &&str| name.starts_with(&query.prefix) && **name > *query.after;
+        let fits = |name: &&str| {
+            name.starts_with(&query.prefix) && name.contains(query.containing.trim()) && **name > *query.after
+        };
         let mut found: Vec<_> = seen.members().filter(fits).map(|name| (name, ())).collect();
         let next = first(&mut found, limit);
         let items = found.into_iter().map(|(name, ())| name.to_owned()).collect();

@@ -58,6 +58,8 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(draft::drafts, draft::save_draft))
         .routes(routes!(draft::draft, draft::discard_draft))
         .routes(routes!(draft::be_present))
+        .routes(routes!(draft::discarded_drafts))
+        .routes(routes!(draft::restore_draft))
         .routes(routes!(text::check_text))
         .routes(routes!(text::edit_text))
         .routes(routes!(text::import_text))

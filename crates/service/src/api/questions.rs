@@ -121,7 +121,15 @@ pub async fn holders(
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
     blank(&app, operator, About::One, question, |asking, beside, go_on| {
-        told::holders(asking.engine(), &asking.request, beside.through, asking.now, go_on)
+        let (engine, request, now) = (asking.engine(), &asking.request, asking.now);
+        match beside.limit {
+            _ if beside.count => told::holders_counted(engine, request, now, go_on),
+            Some(limit) => {
+                let at = (beside.after.as_deref(), limit.clamp(1, MAX_ITEMS));
+                told::holders_page(engine, request, at, now, go_on)
+            }
+            None => told::holders(engine, request, beside.through, now, go_on),
+        }
     })
     .await
 }

@@ -200,6 +200,8 @@ const TABLE: &[(&str, &str, &str)] = &[
     ("GET /api/v1/drafts/{id} {draft}", "", "200 200 403 403 403 403 403 401 401"),
     ("DELETE /api/v1/drafts/{id} {draft}", "", "200 403 403 403 403 403 403 401 401"),
     ("PUT /api/v1/drafts/{id}/presence {draft}", "", "200 403 403 403 403 403 403 401 401"),
+    ("GET /api/v1/discarded-drafts", "", "200 200 403 403 403 403 403 401 401"),
+    ("POST /api/v1/discarded-drafts/{id}/restoration {draft}", "", "404 403 403 403 403 403 403 401 401"),
     ("POST /api/v1/texts/check", r#"{"files":{files}}"#, "200 200 403 403 403 403 403 401 401"),
     ("POST /api/v1/texts/edit", r#"{"files":{files},"edits":[]}"#, "200 200 403 403 403 403 403 401 401"),
     (

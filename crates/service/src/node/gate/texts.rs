@@ -128,6 +128,15 @@ impl<'s> Texts<'s> {
         Ok(self.0.node.store.drafts().await?)
     }
 
+    /// Drafts that were discarded and can be taken back.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn discarded_drafts(&self) -> Result<Vec<DraftInfo>, Problem> {
+        self.0.looks.up();
+        Ok(self.0.node.store.discarded_drafts().await?)
+    }
+
     /// A draft, `D-1`, that has not ended.
     ///
     /// # Errors
@@ -236,6 +245,20 @@ impl Drafting<'_> {
             true => Ok(()),
             false => Err(Problem::conflict("The draft has ended meanwhile.")),
         }
+    }
+
+    /// Takes a discarded draft, `D-1`, back.
+    ///
+    /// # Errors
+    /// If there is none that was discarded in the last thirty days.
+    pub async fn restore(&self, id: &str) -> Result<(), Problem> {
+        let missing = || Problem::not_found(format!("No draft {id} was discarded in the last thirty days."));
+        let number: i64 = id.strip_prefix("D-").unwrap_or(id).parse().map_err(|_| missing())?;
+        let actor = self.0.key_id().to_owned();
+        let record = self.0.node.record(move |write, now| {
+            Box::pin(async move { Ok(write.restore_draft(number, &actor, now).await?) })
+        });
+        if record.await? { Ok(()) } else { Err(missing()) }
     }
 
     /// Keeps a case; gives it as it is kept.

@@ -1,0 +1,8 @@
+import { createPinia, setActivePinia } from 'pinia'
+import { beforeEach } from 'vitest'
+
+beforeEach(() => {
+  localStorage.clear()
+  sessionStorage.clear()
+  setActivePinia(createPinia())
+})
