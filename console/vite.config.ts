@@ -22,5 +22,10 @@ export default defineConfig({
     },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:7423', '/access': 'http://127.0.0.1:7423' } },
-  test: { environment: 'happy-dom', testTimeout: 60_000, setupFiles: ['src/tests/setup.ts'], server: { deps: { inline: ['element-plus'] } } },
+  test: {
+    environment: 'happy-dom',
+    testTimeout: 60_000,
+    setupFiles: ['src/tests/setup.ts'],
+    server: { deps: { inline: ['element-plus'] } },
+  },
 })

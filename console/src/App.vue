@@ -33,7 +33,13 @@ watch(session.who, (who) => {
 <template>
   <ElConfigProvider :button="{ autoInsertSpace: false }" :value-on-clear="''">
     <SignInPage v-if="session.known.value && !session.who.value" />
-    <div v-if="session.own.value" v-show="session.who.value" :key="session.own.value" class="frame" :class="{ drafting: draft.draft.value }">
+    <div
+      v-if="session.own.value"
+      v-show="session.who.value"
+      :key="session.own.value"
+      class="frame"
+      :class="{ drafting: draft.draft.value }"
+    >
       <a class="skip" href="#page">To the page</a>
       <div class="above"><ReadingLine /><CourseBar /><DraftQuarrel /><DraftErrors /></div>
       <AreaIndex />

@@ -64,6 +64,7 @@ fn test() -> Result<()> {
     cargo(&["fmt", "--all", "--check"])?;
     setup::console()?;
     run::step("console: types");
+    run::npm(&["run", "lint"])?;
     run::npm(&["run", "check"])?;
     run::step("console: unit tests");
     run::npm(&["test"])?;

@@ -106,10 +106,12 @@ export const api = {
   around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
   entities: (prefix: string, limit: number, more: { after?: string; attribute?: string; containing?: string; within?: string } = {}) =>
     call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, ...more, brief: 'true' })),
-  members: (name: string, after?: string, containing?: string) => call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after, containing })),
+  members: (name: string, after?: string, containing?: string) =>
+    call<Members>('GET', withQuery(`${named('/api/v1/entities', name)}/members`, { after, containing })),
   putEntity: (line: EntityLine, tag?: string) =>
     call<Written>('PUT', named('/api/v1/entities', line.entity), line, { headers: tag ? { 'if-match': tag } : { 'if-none-match': '*' } }),
-  deleteEntity: (name: string, tag: string) => call<Written>('DELETE', named('/api/v1/entities', name), undefined, { headers: { 'if-match': tag } }),
+  deleteEntity: (name: string, tag: string) =>
+    call<Written>('DELETE', named('/api/v1/entities', name), undefined, { headers: { 'if-match': tag } }),
   setFacts: (set: string[], remove: string[] = []) => call<Written>('POST', '/api/v1/facts', { set, remove }),
   load: (lines: string, check: boolean, at?: number) =>
     call<Written>('POST', withQuery('/api/v1/register', { check: String(check), at }), lines, { type: 'application/x-ndjson' }),
@@ -123,7 +125,8 @@ export const api = {
   deactivate: (id: string) => call<Written>('DELETE', named('/api/v1/activations', id)),
   tenantRoles: () => call<Page<{ 'tenant-role': TenantRoleLine }>>('GET', '/api/v1/tenant-roles'),
   putTenantRole: (role: TenantRoleLine) => call<Written>('PUT', '/api/v1/tenant-roles', role),
-  endTenantRole: (tenant: string, key: string) => call<Written>('DELETE', `${named('/api/v1/tenant-roles', tenant)}/${encodeURIComponent(key)}`),
+  endTenantRole: (tenant: string, key: string) =>
+    call<Written>('DELETE', `${named('/api/v1/tenant-roles', tenant)}/${encodeURIComponent(key)}`),
 
   keys: () => call<KeyShown[]>('GET', '/api/v1/keys'),
   newKey: (asked: KeyAsked) => call<KeyMade>('POST', '/api/v1/keys', asked),
@@ -131,7 +134,8 @@ export const api = {
   endKey: (id: string) => call<KeyShown>('DELETE', named('/api/v1/keys', id)),
 
   rehearsal: () => call<RehearsalText>('GET', '/api/v1/rehearsal'),
-  saveRehearsal: (files: { path: string; text: string }[], from: number) => call<RehearsalText>('PUT', '/api/v1/rehearsal', { files, from }),
+  saveRehearsal: (files: { path: string; text: string }[], from: number) =>
+    call<RehearsalText>('PUT', '/api/v1/rehearsal', { files, from }),
   rehearsals: () => call<Ran[]>('GET', '/api/v1/rehearsals'),
   beginRehearsal: (draft?: string) => call<Ran>('POST', '/api/v1/rehearsals', draft ? { draft } : {}),
   stopRehearsal: (number: number) => call<void>('DELETE', `/api/v1/rehearsals/${number}`),
@@ -146,7 +150,8 @@ export const api = {
   holders: (question: Question, after?: string) =>
     call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { limit: 100, ...(after ? { after } : {}) } }),
   /** The classes of which everybody may, and how many may in all. */
-  holdersCounted: (question: Question) => call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { count: true } }),
+  holdersCounted: (question: Question) =>
+    call<Listed<HolderTold>>('POST', '/api/v1/holders', { ...posed(question), beside: { count: true } }),
 }
 
 /** A question as the service reads it; what is blank is left out. */

@@ -32,7 +32,10 @@ export type Reached = S['RoleReach']
 export type Value3 = 'true' | 'false' | 'undetermined'
 export type StationKind = 'subject' | 'group' | 'grant' | 'place' | 'role' | 'rule' | 'permission'
 export type Station = Narrow<S['Station'], { kind: StationKind; note?: string }>
-export type ConditionTold = Narrow<S['ConditionTold'], { value: Value3; parts: Narrow<S['PartTold'], { value: Value3; reads: [string, string][] }>[] }>
+export type ConditionTold = Narrow<
+  S['ConditionTold'],
+  { value: Value3; parts: Narrow<S['PartTold'], { value: Value3; reads: [string, string][] }>[] }
+>
 export type RuleTold = Narrow<S['RuleTold'], { effect: 'allow' | 'deny'; value: Value3; conditions: ConditionTold[] }>
 export type ArrivalTold = Narrow<S['Arrival'], { gives: Value3; conditions: ConditionTold[] }>
 export type Explanation = Narrow<

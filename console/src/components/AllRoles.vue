@@ -24,7 +24,12 @@ const given = computed(() => {
     all.set(key, own)
     const role = byKey.get(key)
     if (!role) return own
-    for (const permission of [...role.permissions, ...role.clauses.flatMap((clause) => clause.permissions), ...role.includes.flatMap((inner) => [...of(inner)])]) own.add(permission)
+    for (const permission of [
+      ...role.permissions,
+      ...role.clauses.flatMap((clause) => clause.permissions),
+      ...role.includes.flatMap((inner) => [...of(inner)]),
+    ])
+      own.add(permission)
     for (const permission of role.except) own.delete(permission)
     return own
   }
@@ -50,7 +55,9 @@ function told(role: Role, type: (typeof types.value)[number]): string {
         ><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
       >
       <template #default="{ row }: { row: Role }"
-        ><RouterLink v-if="told(row, type)" :to="{ name: 'roles', params: { type: type.key }, query: { role: row.key } }" class="allowed">{{ told(row, type) }}</RouterLink></template
+        ><RouterLink v-if="told(row, type)" :to="{ name: 'roles', params: { type: type.key }, query: { role: row.key } }" class="allowed">{{
+          told(row, type)
+        }}</RouterLink></template
       >
     </ElTableColumn>
   </ElTable>

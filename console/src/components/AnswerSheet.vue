@@ -11,7 +11,9 @@ const emit = defineEmits<{ suppose: [Proposal[]] }>()
 const ways = computed(() => props.asked['would-take']?.ways ?? [])
 /** What the question says of the resource is the application's to say, not to be supposed here. */
 /** Said before any rule: what the register does not know. */
-const unregistered = computed(() => (why.value.sentence.includes('not in the register') ? [] : why.value.ignored.filter((line) => line.includes('not in the register'))))
+const unregistered = computed(() =>
+  why.value.sentence.includes('not in the register') ? [] : why.value.ignored.filter((line) => line.includes('not in the register')),
+)
 const canSuppose = (way: Proposal[]) => way.every((change) => change.fact || change.context)
 const why = computed(() => props.asked.explanation)
 const kind = computed(() => (why.value.allowed ? 'allowed' : 'denied'))
@@ -19,7 +21,9 @@ const conditions = computed(() => [
   ...why.value.arrivals.flatMap((arrival) => arrival.conditions),
   ...why.value.rules.flatMap((rule) => rule.conditions),
 ])
-const denying = computed(() => why.value.rules.filter((rule) => rule.effect === 'deny').flatMap((rule) => rule.conditions.map((one) => one.of)))
+const denying = computed(() =>
+  why.value.rules.filter((rule) => rule.effect === 'deny').flatMap((rule) => rule.conditions.map((one) => one.of)),
+)
 const advice = computed(() => Object.entries(why.value.advice ?? {}))
 </script>
 
@@ -33,7 +37,9 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
     </p>
     <p class="sentence">{{ why.sentence }}</p>
     <p class="soft">
-      reason <code>{{ why.reason }}</code><template v-for="[key, text] in advice" :key="key"> · {{ key }}: <code>{{ text }}</code></template>
+      reason <code>{{ why.reason }}</code><template v-for="[key, text] in advice" :key="key">
+        · {{ key }}: <code>{{ text }}</code></template
+      >
     </p>
     <h2>The way</h2>
     <TheWay :way="why.way" :type="type" />
@@ -43,7 +49,9 @@ const advice = computed(() => Object.entries(why.value.advice ?? {}))
     </template>
     <template v-if="ways.length || asked['would-take']?.['denied-by']">
       <h2>What it would take</h2>
-      <p v-if="asked['would-take']?.['denied-by']">The rule <code>{{ asked['would-take']['denied-by'] }}</code> denies, whatever roles there are.</p>
+      <p v-if="asked['would-take']?.['denied-by']">
+        The rule <code>{{ asked['would-take']['denied-by'] }}</code> denies, whatever roles there are.
+      </p>
       <ul class="take">
         <li v-for="(way, at) in ways" :key="at">
           {{ way.map((change) => change.words).join(', and ') }}

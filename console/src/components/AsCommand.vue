@@ -6,7 +6,9 @@ defineProps<{ line: string }>()
 </script>
 
 <template>
-  <p class="command"><span class="soft">As a command</span> <code>{{ line }}</code> <CopyButton :text="line" what="the command" /></p>
+  <p class="command">
+    <span class="soft">As a command</span> <code>{{ line }}</code> <CopyButton :text="line" what="the command" />
+  </p>
 </template>
 
 <style scoped>

@@ -10,7 +10,9 @@ const emit = defineEmits<{ confirmed: [] }>()
     <slot />
     <template #footer>
       <ElButton autofocus @click="open = false">Leave it</ElButton>
-      <ElButton :type="danger ? 'danger' : 'primary'" :loading="busy" :disabled="disabled" @click="emit('confirmed')">{{ answer }}</ElButton>
+      <ElButton :type="danger ? 'danger' : 'primary'" :loading="busy" :disabled="disabled" @click="emit('confirmed')">{{
+        answer
+      }}</ElButton>
     </template>
   </ElDialog>
 </template>

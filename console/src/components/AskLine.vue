@@ -19,7 +19,9 @@ const actions = computed(() => {
   const type = resource.value.split(':')[0]
   const types = charter.model.value?.types ?? []
   const of = types.filter((one) => !resource.value.includes(':') || one.key === type)
-  return [...new Set(of.flatMap((one) => one.actions.map((known) => (resource.value.includes(':') ? known.key : `${one.key}:${known.key}`))))]
+  return [
+    ...new Set(of.flatMap((one) => one.actions.map((known) => (resource.value.includes(':') ? known.key : `${one.key}:${known.key}`)))),
+  ]
 })
 const resources = computed(() => (charter.model.value?.types ?? []).map((type) => type.key))
 
@@ -59,7 +61,15 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
 <template>
   <form aria-label="Ask" @submit.prevent="ask">
     <span>May</span>
-    <NameField ref="first" v-model="subject" label="subject" hidden-label placeholder="user:ines" :types="['user', 'service']" :width="12" />
+    <NameField
+      ref="first"
+      v-model="subject"
+      label="subject"
+      hidden-label
+      placeholder="user:ines"
+      :types="['user', 'service']"
+      :width="12"
+    />
     <NameField v-model="action" label="action" hidden-label placeholder="release" :known="actions" :width="12" />
     <NameField v-model="resource" label="resource" hidden-label placeholder="manifest:m-204" :types="resources" :width="14" />
     <span>?</span>

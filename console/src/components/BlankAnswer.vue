@@ -28,14 +28,41 @@ interface Told {
 const told = useAsync(async (question: Question, blank: Blank, before: Line[], after?: string): Promise<Told> => {
   if (blank === 'holders') {
     const found = await api.holders(question, after)
-    return { ...found, lines: [...before, ...found.items.map((one): Line => ({ name: one.who, allowed: true, reason: one.reason, note: '', slots: { subject: one.who } }))] }
+    return {
+      ...found,
+      lines: [
+        ...before,
+        ...found.items.map((one): Line => ({ name: one.who, allowed: true, reason: one.reason, note: '', slots: { subject: one.who } })),
+      ],
+    }
   }
   if (blank === 'reach') {
     const found = await api.reach(question, after)
-    return { ...found, lines: [...before, ...found.items.map((one): Line => ({ name: one.resource, allowed: true, reason: one.reason, note: '', slots: { resource: one.resource } }))] }
+    return {
+      ...found,
+      lines: [
+        ...before,
+        ...found.items.map((one): Line => ({
+          name: one.resource,
+          allowed: true,
+          reason: one.reason,
+          note: '',
+          slots: { resource: one.resource },
+        })),
+      ],
+    }
   }
   const found = await api.actions(question)
-  return { ...found, lines: found.items.map((one): Line => ({ name: one.permission, allowed: one.answer === 'allowed', reason: one.reason, note: one.description, slots: { permission: one.permission } })) }
+  return {
+    ...found,
+    lines: found.items.map((one): Line => ({
+      name: one.permission,
+      allowed: one.answer === 'allowed',
+      reason: one.reason,
+      note: one.description,
+      slots: { permission: one.permission },
+    })),
+  }
 })
 /** Of who may: the classes and the count, which take as long as it takes to ask everybody. */
 const counts = useAsync(api.holdersCounted)
@@ -48,7 +75,10 @@ const { narrow, shown } = useNarrowed(
   () => told.data.value?.lines ?? [],
   (line) => `${line.name} ${line.reason} ${line.note}`,
 )
-const whole = (line: Line) => ({ name: 'try', query: { subject: props.question.subject, permission: props.question.permission, resource: props.question.resource, ...line.slots } })
+const whole = (line: Line) => ({
+  name: 'try',
+  query: { subject: props.question.subject, permission: props.question.permission, resource: props.question.resource, ...line.slots },
+})
 watch(
   () => [props.question, props.blank] as const,
   ([question, blank]) => {
@@ -68,7 +98,9 @@ watch(
     <template v-else>
       <template v-if="blank === 'holders'">
         <p v-if="counts.busy.value" class="soft" role="status">Everybody is being asked, for the classes and the count …</p>
-        <p v-else-if="counts.data.value" role="status">{{ counts.data.value.whole ? '' : 'At least ' }}{{ counted(counts.data.value.total ?? 0, 'subject') }} may in all.</p>
+        <p v-else-if="counts.data.value" role="status">
+          {{ counts.data.value.whole ? '' : 'At least ' }}{{ counted(counts.data.value.total ?? 0, 'subject') }} may in all.
+        </p>
         <ul v-if="counts.data.value?.items.length" class="classes">
           <li v-for="one in counts.data.value.items" :key="one.who">
             <strong>{{ one.who }}</strong> <span class="soft">{{ one.through }}</span>
@@ -99,8 +131,15 @@ watch(
       </template>
       <p class="soft">
         {{ counted(told.data.value.lines.length, { holders: 'subject', reach: 'resource', actions: 'permission' }[blank])
-        }}<template v-if="told.data.value.next">, and there are more</template><template v-if="told.data.value.new">; what is not registered yet is meant too</template>.
-        <ElButton v-if="told.data.value.next" size="small" :loading="told.busy.value" @click="told.run(question, blank, told.data.value!.lines, told.data.value!.next)">More</ElButton>
+        }}<template v-if="told.data.value.next">, and there are more</template
+        ><template v-if="told.data.value.new">; what is not registered yet is meant too</template>.
+        <ElButton
+          v-if="told.data.value.next"
+          size="small"
+          :loading="told.busy.value"
+          @click="told.run(question, blank, told.data.value!.lines, told.data.value!.next)"
+          >More</ElButton
+        >
       </p>
     </template>
   </article>

@@ -19,7 +19,14 @@ const checked = useAsync(async (lines: string) => {
   const now = await api.status()
   const written = await api.load(lines, true)
   const named = written.changed.filter((line) => line.entity).slice(0, COMPARED) as EntityLine[]
-  const before = await Promise.all(named.map((line) => api.entity(line.entity).then(({ entity }) => entity, () => undefined)))
+  const before = await Promise.all(
+    named.map((line) =>
+      api.entity(line.entity).then(
+        ({ entity }) => entity,
+        () => undefined,
+      ),
+    ),
+  )
   const told = new Map(named.map((line, at) => [line.entity, differences(before[at], line)]))
   return { changed: written.changed, at: now.position, lines, told }
 })
@@ -29,7 +36,10 @@ const isFresh = computed(() => checked.data.value?.lines === text.value)
 const groups = computed(() => {
   const all = new Map<string, RegisterLine[]>()
   for (const line of checked.data.value?.changed ?? []) {
-    const kind = Object.keys(line).find((key) => ['entity', 'grant', 'delete', 'activation', 'tenant-role', 'end-grant', 'end-activation', 'end-tenant-role'].includes(key)) ?? 'note'
+    const kind =
+      Object.keys(line).find((key) =>
+        ['entity', 'grant', 'delete', 'activation', 'tenant-role', 'end-grant', 'end-activation', 'end-tenant-role'].includes(key),
+      ) ?? 'note'
     all.set(kind, [...(all.get(kind) ?? []), line])
   }
   return all
@@ -55,18 +65,39 @@ async function load() {
       <p>A file of register lines (NDJSON): drop it here, or <span class="link">choose one</span></p>
     </ElUpload>
     <label>or the lines<ElInput v-model="text" type="textarea" name="lines" :rows="8" spellcheck="false" :placeholder="example" /></label>
-    <p v-if="lines.length > MAX" class="denied">{{ counted(lines.length, 'line') }}: at most {{ MAX.toLocaleString('en') }} at a time here. <code>ostrog register load FILE</code> takes any number.</p>
-    <ElButton type="primary" native-type="submit" :disabled="!lines.length || lines.length > MAX" :loading="checked.busy.value">Compare with the register</ElButton>
-    <p v-if="loaded.data.value" role="status">{{ counted(loaded.data.value.changed.length, 'fact') }} written, at {{ loaded.data.value.position }}.</p>
+    <p v-if="lines.length > MAX" class="denied">
+      {{ counted(lines.length, 'line') }}: at most {{ MAX.toLocaleString('en') }} at a time here.
+      <code>ostrog register load FILE</code> takes any number.
+    </p>
+    <ElButton type="primary" native-type="submit" :disabled="!lines.length || lines.length > MAX" :loading="checked.busy.value"
+      >Compare with the register</ElButton
+    >
+    <p v-if="loaded.data.value" role="status">
+      {{ counted(loaded.data.value.changed.length, 'fact') }} written, at {{ loaded.data.value.position }}.
+    </p>
   </form>
   <FailureNote v-if="checked.error.value ?? loaded.error.value" :error="(checked.error.value ?? loaded.error.value)!" />
   <section v-if="checked.data.value && isFresh" class="sheet" aria-labelledby="would">
-    <h2 id="would">{{ checked.data.value.changed.length ? `${counted(checked.data.value.changed.length, 'fact')} would change` : 'The register says all of it already' }}</h2>
-    <p class="soft">{{ counted(lines.length, 'line') }} read; nothing is written yet. Loading is whole or not at all, and only onto position {{ checked.data.value.at }}.</p>
+    <h2 id="would">
+      {{
+        checked.data.value.changed.length
+          ? `${counted(checked.data.value.changed.length, 'fact')} would change`
+          : 'The register says all of it already'
+      }}
+    </h2>
+    <p class="soft">
+      {{ counted(lines.length, 'line') }} read; nothing is written yet. Loading is whole or not at all, and only onto position
+      {{ checked.data.value.at }}.
+    </p>
     <details v-for="[kind, all] in groups" :key="kind" open>
       <summary>{{ counted(all.length, kind, kind === 'entity' ? 'entities' : `${kind}s`) }}</summary>
       <ul>
-        <li v-for="(line, n) in all.slice(0, SHOWN)" :key="n"><span>{{ lineTold(line) }}</span><strong v-if="line.entity && checked.data.value.told.has(String(line.entity))">: {{ checked.data.value.told.get(String(line.entity))!.join('; ') }}</strong> <code class="soft">{{ JSON.stringify(line) }}</code></li>
+        <li v-for="(line, n) in all.slice(0, SHOWN)" :key="n">
+          <span>{{ lineTold(line) }}</span><strong v-if="line.entity && checked.data.value.told.has(String(line.entity))"
+            >: {{ checked.data.value.told.get(String(line.entity))!.join('; ') }}</strong
+          >
+          <code class="soft">{{ JSON.stringify(line) }}</code>
+        </li>
       </ul>
       <p v-if="all.length > SHOWN" class="soft">and {{ all.length - SHOWN }} more</p>
     </details>

@@ -33,7 +33,10 @@ watch(
     <p v-for="text in beside" :key="text" class="sentence">{{ text }}.</p>
     <p v-if="row['given-to']">Given to {{ row['given-to'] }}, without a grant.</p>
     <p v-if="row.includes.length">Includes {{ row.includes.join(', ') }}.</p>
-    <p v-if="reached.data.value">{{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.</p>
+    <p v-if="reached.data.value">
+      {{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by
+      {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.
+    </p>
     <template v-if="cell.conditions.length">
       <h3>Only when</h3>
       <p v-for="condition in cell.conditions" :key="condition">

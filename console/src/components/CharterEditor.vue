@@ -73,11 +73,20 @@ defineExpose({ goTo: (defined: Defined) => goTo(defined) })
 <template>
   <div class="editor">
     <div class="files" role="group" aria-label="Files">
-      <ElButton v-for="file in draft.files.value" :key="file.path" text class="pick" :aria-pressed="file.path === path" @click="show(file.path)">
+      <ElButton
+        v-for="file in draft.files.value"
+        :key="file.path"
+        text
+        class="pick"
+        :aria-pressed="file.path === path"
+        @click="show(file.path)"
+      >
         {{ file.path }}<span v-if="counts.get(file.path)" class="denied">&nbsp;{{ counts.get(file.path) }}</span>
       </ElButton>
       <form class="new" @submit.prevent="add">
-        <label><span class="visually-hidden">New file</span><ElInput v-model="newPath" placeholder="new-file.toml" autocomplete="off" /></label>
+        <label
+          ><span class="visually-hidden">New file</span><ElInput v-model="newPath" placeholder="new-file.toml" autocomplete="off"
+        /></label>
       </form>
     </div>
     <div ref="place" class="place"></div>

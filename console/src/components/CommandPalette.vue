@@ -32,22 +32,40 @@ const keys: [string, string][] = [
 
 function known(): Found[] {
   const model = charter.model.value
-  const pages = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({ value: texts.areas[name], what: 'page', to: { name } }))
+  const pages = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({
+    value: texts.areas[name],
+    what: 'page',
+    to: { name },
+  }))
   if (!model) return pages
   return [
     ...pages,
     ...model.roles.map((role) => ({ value: role.key, what: 'role', to: { name: 'role', params: { role: role.key } } })),
-    ...model.rules.map((rule) => ({ value: rule.key, what: 'rule', to: { name: 'refine', params: { part: 'rules' }, query: { rule: rule.key } } })),
+    ...model.rules.map((rule) => ({
+      value: rule.key,
+      what: 'rule',
+      to: { name: 'refine', params: { part: 'rules' }, query: { rule: rule.key } },
+    })),
     ...model.types.map((type) => ({ value: type.key, what: 'type', to: { name: 'describe', query: { type: type.key } } })),
-    ...model.types.flatMap((type) => type.actions.map((action) => ({ value: `${type.key}:${action.key}`, what: 'permission', to: { name: 'roles', params: { type: type.key } } }))),
+    ...model.types.flatMap((type) =>
+      type.actions.map((action) => ({
+        value: `${type.key}:${action.key}`,
+        what: 'permission',
+        to: { name: 'roles', params: { type: type.key } },
+      })),
+    ),
   ]
 }
 
 async function suggest(query: string): Promise<Found[]> {
   const words = query.trim().toLowerCase()
-  const near = known().filter((one) => one.value.toLowerCase().includes(words)).slice(0, 12)
+  const near = known()
+    .filter((one) => one.value.toLowerCase().includes(words))
+    .slice(0, 12)
   if (words.length < 2) return near
-  const page = await (words.includes(':') ? api.entities(words, 10) : api.entities('', 10, { containing: words })).catch(() => ({ items: [] }))
+  const page = await (words.includes(':') ? api.entities(words, 10) : api.entities('', 10, { containing: words })).catch(() => ({
+    items: [],
+  }))
   const entities = page.items.map((one) => ({ value: one.entity, what: 'entity', to: { name: 'entity', params: { name: one.entity } } }))
   return [...near, ...entities]
 }
@@ -80,7 +98,18 @@ onBeforeUnmount(() => window.removeEventListener('keydown', onKey))
 
 <template>
   <ElDialog v-model="open" title="Go to" append-to-body @opened="field?.focus()">
-    <ElAutocomplete ref="field" v-model="text" :fetch-suggestions="suggest" highlight-first-item placeholder="a page, role, rule, permission or entity" aria-label="Go to" autocomplete="off" spellcheck="false" class="field" @select="go">
+    <ElAutocomplete
+      ref="field"
+      v-model="text"
+      :fetch-suggestions="suggest"
+      highlight-first-item
+      placeholder="a page, role, rule, permission or entity"
+      aria-label="Go to"
+      autocomplete="off"
+      spellcheck="false"
+      class="field"
+      @select="go"
+    >
       <template #default="{ item }">
         <code>{{ (item as Found).value }}</code> <small class="soft">{{ (item as Found).what }}</small>
       </template>

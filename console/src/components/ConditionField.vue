@@ -16,7 +16,17 @@ function onEnter(event: Event | KeyboardEvent) {
 <template>
   <div class="condition">
     <label :for="id" :class="{ 'visually-hidden': hiddenLabel }">{{ label }}</label>
-    <ElInput :id="id" v-model="model" type="textarea" :autosize="{ minRows: 1, maxRows: 8 }" :name="name" :placeholder="placeholder ?? 'always'" autocomplete="off" spellcheck="false" @keydown.enter="onEnter" />
+    <ElInput
+      :id="id"
+      v-model="model"
+      type="textarea"
+      :autosize="{ minRows: 1, maxRows: 8 }"
+      :name="name"
+      :placeholder="placeholder ?? 'always'"
+      autocomplete="off"
+      spellcheck="false"
+      @keydown.enter="onEnter"
+    />
   </div>
 </template>
 

@@ -18,19 +18,27 @@ type Part = ConditionTold['parts'][number]
 
 <template>
   <section v-for="(condition, at) in conditions" :key="at" :aria-label="condition.of">
-    <p class="soft caption">{{ condition.of }}, <span class="mono">{{ condition.place }}</span>: the whole is {{ condition.value }}</p>
+    <p class="soft caption">
+      {{ condition.of }}, <span class="mono">{{ condition.place }}</span>: the whole is {{ condition.value }}
+    </p>
     <ElTable :data="condition.parts" size="small">
       <ElTableColumn label="Part" min-width="180">
-        <template #default="{ row }: { row: Part }"><code>{{ row.text }}</code></template>
+        <template #default="{ row }: { row: Part }"
+          ><code>{{ row.text }}</code></template
+        >
       </ElTableColumn>
       <ElTableColumn label="Read" min-width="180">
         <template #default="{ row }: { row: Part }">
-          <div v-for="([path, read], index) in row.reads" :key="index"><code>{{ path }}</code> is <code>{{ read }}</code></div>
+          <div v-for="([path, read], index) in row.reads" :key="index">
+            <code>{{ path }}</code> is <code>{{ read }}</code>
+          </div>
         </template>
       </ElTableColumn>
       <ElTableColumn label="Value" width="130">
         <template #default="{ row }: { row: Part }"
-          ><span :class="mark(condition.of, row.value)"><StakeMark :kind="mark(condition.of, row.value)" :size="14" /> {{ row.value }}</span></template
+          ><span :class="mark(condition.of, row.value)"
+            ><StakeMark :kind="mark(condition.of, row.value)" :size="14" /> {{ row.value }}</span
+          ></template
         >
       </ElTableColumn>
     </ElTable>

@@ -21,13 +21,27 @@ const changes = computed(() => draft.standing.value?.changes ?? [])
 const about = (...kinds: string[]) => changes.value.filter((change) => kinds.includes(change.about)).length
 const said = (count: number) => (count ? counted(count, 'change') : 'as it is live')
 const steps = computed(() => [
-  { name: 'describe', text: texts.areas.describe, state: draft.errors.value ? counted(draft.errors.value, 'error') : said(about('application', 'type', 'context', 'group', 'subject', 'tenant', 'permission', 'attribute', 'relation')) },
+  {
+    name: 'describe',
+    text: texts.areas.describe,
+    state: draft.errors.value
+      ? counted(draft.errors.value, 'error')
+      : said(about('application', 'type', 'context', 'group', 'subject', 'tenant', 'permission', 'attribute', 'relation')),
+  },
   { name: 'roles', text: texts.areas.roles, state: said(about('role', 'tenant-roles')) },
-  { name: 'give', text: texts.areas.give, state: draft.standing.value?.unfit.length ? `${counted(draft.standing.value.unfit.length, 'fact')} would not fit` : 'the grants fit' },
+  {
+    name: 'give',
+    text: texts.areas.give,
+    state: draft.standing.value?.unfit.length ? `${counted(draft.standing.value.unfit.length, 'fact')} would not fit` : 'the grants fit',
+  },
   { name: 'refine', text: texts.areas.refine, state: said(about('rule', 'confer', 'condition', 'separation')) },
   { name: 'connect', text: texts.areas.connect, state: said(about('route', 'affordance')) },
   { name: 'try', text: texts.areas.try, state: 'ask under it' },
-  { name: 'rehearse', text: texts.areas.rehearse, state: draft.draft.value ? rehearsedState(runs.data.value ?? [], draft.draft.value, draft.isChanged.value) : '' },
+  {
+    name: 'rehearse',
+    text: texts.areas.rehearse,
+    state: draft.draft.value ? rehearsedState(runs.data.value ?? [], draft.draft.value, draft.isChanged.value) : '',
+  },
   { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
 ])
 /** Who else saved it. */
@@ -49,7 +63,9 @@ const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1
     <span v-else-if="others.length" class="soft">also by {{ others.map(names.called).join(', ') }}</span>
     <span class="soft state" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'all of it is saved' }}</span>
     <ElButton size="small" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</ElButton>
-    <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()">Next: {{ next.text }}</RouterLink>
+    <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()"
+      >Next: {{ next.text }}</RouterLink
+    >
   </nav>
 </template>
 

@@ -15,7 +15,9 @@ const errors = computed(() => (draft.standing.value?.findings ?? []).filter((fin
 <template>
   <section v-if="errors.length && !isText" class="wrong" role="alert" aria-label="Errors of the draft">
     <div>
-      <p v-for="finding in errors.slice(0, MOST)" :key="finding.at + finding.message"><code>{{ finding.at }}</code> {{ finding.message }}</p>
+      <p v-for="finding in errors.slice(0, MOST)" :key="finding.at + finding.message">
+        <code>{{ finding.at }}</code> {{ finding.message }}
+      </p>
       <p v-if="errors.length > MOST">and {{ counted(errors.length - MOST, 'more error', 'more errors') }}</p>
     </div>
     <ElButton v-if="draft.before.value" size="small" @click="draft.takeBack">Take the last change back</ElButton>

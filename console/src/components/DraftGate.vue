@@ -25,7 +25,14 @@ async function begin() {
   <form v-else class="sheet plain gate" aria-label="Draft" @submit.prevent="begin">
     <p>{{ what }} What is live is never written over: it is changed in a draft, and put live when it is right.</p>
     <div class="line">
-      <label>What the draft is about<ElInput v-model="title" name="title" maxlength="200" autocomplete="off" placeholder="Night shift may assign berths" /></label>
+      <label
+        >What the draft is about<ElInput
+          v-model="title"
+          name="title"
+          maxlength="200"
+          autocomplete="off"
+          placeholder="Night shift may assign berths"
+      /></label>
       <ElButton type="primary" native-type="submit" :disabled="!title.trim()" :loading="draft.busy.value">Begin a draft</ElButton>
     </div>
     <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />

@@ -45,7 +45,8 @@ function takeTheirs() {
 <template>
   <section v-if="draft.ended.value" class="quarrel" role="alert" aria-label="Ended elsewhere">
     <p>
-      {{ draft.draft.value?.id }} {{ draft.ended.value === 'discarded' ? 'was discarded elsewhere' : 'went live elsewhere, or has ended' }}. Your text is still here.
+      {{ draft.draft.value?.id }} {{ draft.ended.value === 'discarded' ? 'was discarded elsewhere' : 'went live elsewhere, or has ended' }}.
+      Your text is still here.
     </p>
     <ElButton v-if="draft.ended.value === 'discarded'" size="small" @click="draft.bringBack">Take it back</ElButton>
     <ElButton size="small" @click="draft.saveAnew">Go on as a new draft</ElButton>

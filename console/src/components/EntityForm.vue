@@ -14,7 +14,13 @@ const other = computed(() => props.model.others.find((one) => one.key === kind.v
 const stated = (one: Property) => one.from !== 'request'
 const attributes = computed(() => (type.value ?? other.value)?.attributes.filter(stated) ?? [])
 const relations = computed(() => (type.value ?? other.value)?.relations.filter(stated) ?? [])
-const form = reactive({ within: '', detached: false, suspended: false, attributes: {} as Record<string, string>, relations: {} as Record<string, string[]> })
+const form = reactive({
+  within: '',
+  detached: false,
+  suspended: false,
+  attributes: {} as Record<string, string>,
+  relations: {} as Record<string, string[]>,
+})
 const list = (value: unknown) => (value === undefined ? [] : (Array.isArray(value) ? value : [value]).map(String))
 
 watch(
@@ -45,7 +51,8 @@ function write() {
   })
   const ends = relations.value.flatMap((one) => (form.relations[one.key]?.length ? [[one.key, form.relations[one.key]!] as const] : []))
   const known = (all: Property[]) => new Set(all.map((one) => one.key))
-  const rest = (said: Record<string, unknown> | undefined, all: Property[]) => Object.entries(said ?? {}).filter(([key]) => !known(all).has(key))
+  const rest = (said: Record<string, unknown> | undefined, all: Property[]) =>
+    Object.entries(said ?? {}).filter(([key]) => !known(all).has(key))
   const { within: _, detached: __, state: ___, ...line } = props.line
   emit('write', {
     ...line,
@@ -61,18 +68,51 @@ function write() {
 <template>
   <ElForm label-position="top" :aria-label="`What is said of ${line.entity}`" @submit.prevent="write">
     <PlaceField v-if="type?.within.length" v-model="form.within" label="Within" name="within" :width="20" />
-    <ElFormItem v-for="one in attributes" :key="one.key" :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`" :label-for="`attribute-${one.key}`">
-      <ElSelect v-if="one.values?.length && !one.many" :id="`attribute-${one.key}`" v-model="form.attributes[one.key]" clearable :name="one.key" placeholder="not stated">
+    <ElFormItem
+      v-for="one in attributes"
+      :key="one.key"
+      :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`"
+      :label-for="`attribute-${one.key}`"
+    >
+      <ElSelect
+        v-if="one.values?.length && !one.many"
+        :id="`attribute-${one.key}`"
+        v-model="form.attributes[one.key]"
+        clearable
+        :name="one.key"
+        placeholder="not stated"
+      >
         <ElOption v-for="value in one.values" :key="String(value)" :value="String(value)" :label="String(value)" />
       </ElSelect>
-      <MomentField v-else-if="one.kind === 'time' && !one.many" v-model="form.attributes[one.key]!" :label="one.key" placeholder="not stated" />
-      <ElSelect v-else-if="one.kind === 'boolean' && !one.many" :id="`attribute-${one.key}`" v-model="form.attributes[one.key]" clearable :name="one.key" placeholder="not stated">
+      <MomentField
+        v-else-if="one.kind === 'time' && !one.many"
+        v-model="form.attributes[one.key]!"
+        :label="one.key"
+        placeholder="not stated"
+      />
+      <ElSelect
+        v-else-if="one.kind === 'boolean' && !one.many"
+        :id="`attribute-${one.key}`"
+        v-model="form.attributes[one.key]"
+        clearable
+        :name="one.key"
+        placeholder="not stated"
+      >
         <ElOption value="true" label="true" />
         <ElOption value="false" label="false" />
       </ElSelect>
       <ElInput v-else :id="`attribute-${one.key}`" v-model="form.attributes[one.key]" :name="one.key" placeholder="not stated" />
     </ElFormItem>
-    <NamesField v-for="one in relations" :key="one.key" v-model="form.relations[one.key]!" :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`" :name="one.key" placeholder="not stated" :width="24" :types="one.kind.split(', ')" />
+    <NamesField
+      v-for="one in relations"
+      :key="one.key"
+      v-model="form.relations[one.key]!"
+      :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`"
+      :name="one.key"
+      placeholder="not stated"
+      :width="24"
+      :types="one.kind.split(', ')"
+    />
     <ElCheckbox v-if="type" v-model="form.detached">detached: roles from around it stop here</ElCheckbox>
     <ElCheckbox v-if="['user', 'service'].includes(kind)" v-model="form.suspended">suspended: denied before anything else</ElCheckbox>
     <p><ElButton native-type="submit" type="primary" :loading="busy">Write what the form says</ElButton></p>

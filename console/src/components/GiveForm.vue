@@ -5,6 +5,7 @@ import { api } from '../api/calls'
 import type { Model, RegisterLine } from '../api/types'
 import AsCommand from './AsCommand.vue'
 import FailureNote from './FailureNote.vue'
+import FileButton from './FileButton.vue'
 import MomentField from './MomentField.vue'
 import NamesField from './NamesField.vue'
 import PlaceField from './PlaceField.vue'
@@ -27,9 +28,20 @@ const wrong = ref('')
 const grantable = computed(() => props.model.roles.filter((role) => role.grantable))
 const chosen = computed(() => grantable.value.filter((role) => asked.roles.includes(role.key)))
 const values = computed(() => [...new Map(chosen.value.flatMap((role) => role.values).map((value) => [value.key, value])).values()])
-const isReady = computed(() => asked.roles.length > 0 && asked.to.length > 0 && asked.to.every((name) => name.includes(':')) && asked.at && values.value.every((value) => asked.values[value.key]?.trim()))
+const isReady = computed(
+  () =>
+    asked.roles.length > 0 &&
+    asked.to.length > 0 &&
+    asked.to.every((name) => name.includes(':')) &&
+    asked.at &&
+    values.value.every((value) => asked.values[value.key]?.trim()),
+)
 const lines = computed(() => asked.roles.flatMap((role) => asked.to.map((to) => lineOf(role, to))))
-watch(() => props.at, (at) => (asked.at = at || 'everywhere'), { immediate: true })
+watch(
+  () => props.at,
+  (at) => (asked.at = at || 'everywhere'),
+  { immediate: true },
+)
 watch(asked, () => {
   told.clear()
   loaded.clear()
@@ -40,7 +52,9 @@ const valueOf = (text: string, kind: string): unknown => (kind === 'integer' ? N
 
 function lineOf(key: string, to: string): RegisterLine {
   const own = grantable.value.find((role) => role.key === key)?.values ?? []
-  const stated = Object.fromEntries(own.map((value) => [value.key, (asked.values[value.key] ?? '').split(',').map((one) => valueOf(one.trim(), value.kind))]))
+  const stated = Object.fromEntries(
+    own.map((value) => [value.key, (asked.values[value.key] ?? '').split(',').map((one) => valueOf(one.trim(), value.kind))]),
+  )
   return {
     role: key,
     to: to.trim(),
@@ -64,45 +78,79 @@ async function giveAll() {
 }
 
 /** Rows of a table: role, to, at, and perhaps from and until. */
-async function read(file: { raw?: File }) {
+async function read(file: File) {
   wrong.value = ''
-  const parsed = Papa.parse<Record<string, string>>(await file.raw!.text(), { header: true, skipEmptyLines: true, transformHeader: (name) => name.trim().toLowerCase() })
+  const parsed = Papa.parse<Record<string, string>>(await file.text(), {
+    header: true,
+    skipEmptyLines: true,
+    transformHeader: (name) => name.trim().toLowerCase(),
+  })
   const missing = ['role', 'to', 'at'].filter((column) => !parsed.meta.fields?.includes(column))
-  if (missing.length) wrong.value = `The table has no column ${missing.join(', ')}: its first line names role, to, at, and perhaps from and until.`
-  else void told.run(parsed.data.map(({ role, to, at, from, until }) => ({ role, to, at, ...(from ? { from } : {}), ...(until ? { until } : {}) })))
+  if (missing.length)
+    wrong.value = `The table has no column ${missing.join(', ')}: its first line names role, to, at, and perhaps from and until.`
+  else
+    void told.run(
+      parsed.data.map(({ role, to, at, from, until }) => ({ role, to, at, ...(from ? { from } : {}), ...(until ? { until } : {}) })),
+    )
 }
-const isNew = (line: RegisterLine) => told.data.value!.changed.some((change) => {
-  const grant = change.grant as RegisterLine | undefined
-  return grant && grant.role === line.role && grant.to === line.to && grant.at === line.at
-})
-const command = computed(() => `ostrog grant ${asked.roles[0]} --to ${asked.to[0]} --at ${asked.at}${asked.until ? ` --until ${asked.until}` : ''}`)
+const isNew = (line: RegisterLine) =>
+  told.data.value!.changed.some((change) => {
+    const grant = change.grant as RegisterLine | undefined
+    return grant && grant.role === line.role && grant.to === line.to && grant.at === line.at
+  })
+const command = computed(
+  () => `ostrog grant ${asked.roles[0]} --to ${asked.to[0]} --at ${asked.at}${asked.until ? ` --until ${asked.until}` : ''}`,
+)
 </script>
 
 <template>
   <form class="sheet plain" aria-labelledby="give" @submit.prevent="give">
     <h2 id="give">Give a role</h2>
     <div class="line">
-      <label class="roles">Roles
+      <label class="roles"
+        >Roles
         <ElSelect v-model="asked.roles" name="role" multiple filterable placeholder="inspector">
-          <ElOption v-for="known in grantable" :key="known.key" :value="known.key" :label="`${known.key}${known.standby ? ' (on standby)' : ''}`" />
+          <ElOption
+            v-for="known in grantable"
+            :key="known.key"
+            :value="known.key"
+            :label="`${known.key}${known.standby ? ' (on standby)' : ''}`"
+          />
           <ElOption v-for="key in made" :key="key" :value="key" :label="key" />
         </ElSelect>
       </label>
-      <NamesField v-model="asked.to" label="To" name="to" placeholder="user:ines, group:night" :width="22" :types="['user', 'service', 'group']" />
+      <NamesField
+        v-model="asked.to"
+        label="To"
+        name="to"
+        placeholder="user:ines, group:night"
+        :width="22"
+        :types="['user', 'service', 'group']"
+      />
       <PlaceField v-model="asked.at" label="At" name="at" :width="18" />
       <MomentField v-model="asked.from" label="From" name="from" placeholder="now" />
       <MomentField v-model="asked.until" label="Until" name="until" placeholder="no end" />
-      <label v-for="value in values" :key="value.key">{{ value.key }} ({{ value.kind }})<ElInput v-model="asked.values[value.key]" placeholder="NL, HF" autocomplete="off" /></label>
-      <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="given.busy.value || told.busy.value">{{ lines.length > 1 ? `See what ${lines.length} grants do` : 'Give it' }}</ElButton>
-      <ElUpload :auto-upload="false" :show-file-list="false" accept=".csv" :on-change="read"><ElButton>From a CSV table</ElButton></ElUpload>
+      <label v-for="value in values" :key="value.key"
+        >{{ value.key }} ({{ value.kind }})<ElInput v-model="asked.values[value.key]" placeholder="NL, HF" autocomplete="off"
+      /></label>
+      <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="given.busy.value || told.busy.value">{{
+        lines.length > 1 ? `See what ${lines.length} grants do` : 'Give it'
+      }}</ElButton>
+      <FileButton text="From a CSV table" accept=".csv" @chosen="read" />
     </div>
     <p v-for="role in chosen" :key="role.key" class="soft">
-      <code>{{ role.key }}</code> {{ role.description || role.name }}<template v-if="role['held-at']">. May be given at: {{ role['held-at'].join(', ') }}</template
+      <code>{{ role.key }}</code> {{ role.description || role.name
+      }}<template v-if="role['held-at']">. May be given at: {{ role['held-at'].join(', ') }}</template
       ><template v-if="role.standby">. It gives nothing until it is activated, for {{ lasting(role.standby.longest) }} at most</template>.
     </p>
     <ElAlert v-if="wrong" type="error" :closable="false" :title="wrong" role="alert" />
-    <FailureNote v-if="given.error.value ?? told.error.value ?? loaded.error.value" :error="(given.error.value ?? told.error.value ?? loaded.error.value)!" />
-    <p v-if="given.data.value" role="status">{{ given.data.value.changed.length ? 'Given, and in force.' : 'They hold it already; nothing changed.' }}</p>
+    <FailureNote
+      v-if="given.error.value ?? told.error.value ?? loaded.error.value"
+      :error="(given.error.value ?? told.error.value ?? loaded.error.value)!"
+    />
+    <p v-if="given.data.value" role="status">
+      {{ given.data.value.changed.length ? 'Given, and in force.' : 'They hold it already; nothing changed.' }}
+    </p>
     <p v-if="loaded.data.value" role="status">{{ counted(loaded.data.value.changed.length, 'grant') }} given, and in force.</p>
     <section v-if="told.data.value" aria-label="What it does" role="status">
       <h3>{{ counted(told.data.value.changed.length, 'grant would be new', 'grants would be new') }}; nothing is written yet</h3>
@@ -116,7 +164,9 @@ const command = computed(() => `ostrog grant ${asked.roles[0]} --to ${asked.to[0
           >
         </ElTableColumn>
       </ElTable>
-      <ElButton type="primary" :disabled="!told.data.value.changed.length" :loading="loaded.busy.value" @click="giveAll">Give all of them</ElButton>
+      <ElButton type="primary" :disabled="!told.data.value.changed.length" :loading="loaded.busy.value" @click="giveAll"
+        >Give all of them</ElButton
+      >
     </section>
     <AsCommand v-if="isReady && lines.length === 1" :line="command" />
   </form>

@@ -19,7 +19,12 @@ const rows = computed(() => {
   return bounded.slice(0, 40).map(({ grant }) => {
     const from = grant.from ? Date.parse(grant.from) : now - 30 * DAY
     const until = grant.until ? Date.parse(grant.until) : Math.max(now, from) + 90 * DAY
-    return { name: `${grant.role} of ${grant.to}`, from, until, words: `${grant.from ? moment(grant.from) : 'long since'} to ${grant.until ? moment(grant.until) : 'no end'}` }
+    return {
+      name: `${grant.role} of ${grant.to}`,
+      from,
+      until,
+      words: `${grant.from ? moment(grant.from) : 'long since'} to ${grant.until ? moment(grant.until) : 'no end'}`,
+    }
   })
 })
 const option = computed(() => {
@@ -30,7 +35,12 @@ const option = computed(() => {
     grid: { left: 8, right: 24, top: 8, bottom: 4, containLabel: true },
     tooltip: { formatter: (at: { dataIndex: number }) => `${rows.value[at.dataIndex]!.name}: ${rows.value[at.dataIndex]!.words}` },
     xAxis: { type: 'time', axisLabel: { color: soft } },
-    yAxis: { type: 'category', inverse: true, data: rows.value.map((row) => row.name), axisLabel: { color: soft, width: 220, overflow: 'truncate' } },
+    yAxis: {
+      type: 'category',
+      inverse: true,
+      data: rows.value.map((row) => row.name),
+      axisLabel: { color: soft, width: 220, overflow: 'truncate' },
+    },
     series: [
       { type: 'bar', stack: 'time', silent: true, itemStyle: { color: 'transparent' }, data: rows.value.map((row) => row.from) },
       {
@@ -39,7 +49,12 @@ const option = computed(() => {
         barMaxWidth: 14,
         itemStyle: { color: colourOf('--allowed') },
         data: rows.value.map((row) => row.until - row.from),
-        markLine: { symbol: 'none', label: { formatter: 'now', color: soft }, lineStyle: { color: colourOf('--denied') }, data: [{ xAxis: Date.now() }] },
+        markLine: {
+          symbol: 'none',
+          label: { formatter: 'now', color: soft },
+          lineStyle: { color: colourOf('--denied') },
+          data: [{ xAxis: Date.now() }],
+        },
       },
     ],
   }
@@ -47,5 +62,11 @@ const option = computed(() => {
 </script>
 
 <template>
-  <VChart :option="option" autoresize :style="{ height: `${60 + rows.length * 24}px` }" role="img" aria-label="Grants by when they begin and end" />
+  <VChart
+    :option="option"
+    autoresize
+    :style="{ height: `${60 + rows.length * 24}px` }"
+    role="img"
+    aria-label="Grants by when they begin and end"
+  />
 </template>

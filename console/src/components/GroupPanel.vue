@@ -28,7 +28,9 @@ watch(name, () => {
   from.value = undefined
   containing.value = ''
 })
-watch([name, from], ([known, after]) => (known ? void group.run(known, after, containing.value.trim()) : group.clear()), { immediate: true })
+watch([name, from], ([known, after]) => (known ? void group.run(known, after, containing.value.trim()) : group.clear()), {
+  immediate: true,
+})
 
 async function write(fact: string, remove: boolean) {
   if (!(await written.run(remove ? [] : [fact], remove ? [fact] : []))) return
@@ -45,7 +47,13 @@ async function write(fact: string, remove: boolean) {
       <p v-else-if="!groups.data.value.items.length">There is no group. Load one: <code>{"entity":"group:night"}</code></p>
       <ul>
         <li v-for="one in groups.data.value?.items ?? []" :key="one.entity">
-          <ElButton text class="pick" :aria-pressed="one.entity === name" @click="router.push({ query: { ...route.query, group: one.entity } })">{{ one.entity }}</ElButton>
+          <ElButton
+            text
+            class="pick"
+            :aria-pressed="one.entity === name"
+            @click="router.push({ query: { ...route.query, group: one.entity } })"
+            >{{ one.entity }}</ElButton
+          >
           <span class="soft">{{ (one['member-count'] ?? 0).toLocaleString('en') }}</span>
         </li>
       </ul>
@@ -60,15 +68,31 @@ async function write(fact: string, remove: boolean) {
         <NameField v-model="member" label="New member" placeholder="user:ines, group:night" :width="18" />
         <ElButton native-type="submit" :disabled="!member.includes(':')" :loading="written.busy.value">Take in</ElButton>
       </form>
-      <ElInput v-if="(group.data.value?.total ?? 0) > 6 || containing" v-model="containing" class="find" clearable placeholder="Find a member" aria-label="Find a member" @change="find" />
+      <ElInput
+        v-if="(group.data.value?.total ?? 0) > 6 || containing"
+        v-model="containing"
+        class="find"
+        clearable
+        placeholder="Find a member"
+        aria-label="Find a member"
+        @change="find"
+      />
       <p v-if="group.data.value && !shown.length">{{ containing ? 'No member is called so.' : 'Nobody is in it.' }}</p>
       <ElTable v-else :data="shown.map((member) => ({ member }))" row-key="member">
         <ElTableColumn label="Member" prop="member" sortable>
-          <template #default="{ row }: { row: { member: string } }"><RouterLink :to="{ name: 'entity', params: { name: row.member } }" class="mono">{{ row.member }}</RouterLink></template>
+          <template #default="{ row }: { row: { member: string } }"
+            ><RouterLink :to="{ name: 'entity', params: { name: row.member } }" class="mono">{{ row.member }}</RouterLink></template
+          >
         </ElTableColumn>
         <ElTableColumn label="" width="110" align="right">
           <template #default="{ row }: { row: { member: string } }">
-            <TakeAway text="Take out" :name="`Take out ${row.member}`" :asks="`${row.member} will not hold what ${name} holds any more.`" answer="Take out" @confirmed="write(`${row.member} in ${name}`, true)" />
+            <TakeAway
+              text="Take out"
+              :name="`Take out ${row.member}`"
+              :asks="`${row.member} will not hold what ${name} holds any more.`"
+              answer="Take out"
+              @confirmed="write(`${row.member} in ${name}`, true)"
+            />
           </template>
         </ElTableColumn>
       </ElTable>

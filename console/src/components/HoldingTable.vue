@@ -16,7 +16,8 @@ const values = (given?: Record<string, unknown[]>) =>
     .join('; ')
 const { narrow, shown } = useNarrowed(
   () => props.items,
-  ({ grant, standing, why }) => `${grant.role} ${grant.id} ${grant.to} ${grant.at} ${texts.standings[standing]} ${why ?? ''} ${values(grant.values)}`,
+  ({ grant, standing, why }) =>
+    `${grant.role} ${grant.id} ${grant.to} ${grant.at} ${texts.standings[standing]} ${why ?? ''} ${values(grant.values)}`,
 )
 const isMarked = ({ row }: { row: Holding }) => (props.marked?.has(`${row.grant.role} ${row.grant.at}`) ? 'marked' : '')
 /** What ends comes before what does not. */
@@ -28,19 +29,27 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
   <ElTable :data="shown" row-key="grant.id" :row-class-name="isMarked">
     <ElTableColumn label="Role" sortable sort-by="grant.role" min-width="150">
       <template #default="{ row }: { row: Holding }"
-        ><strong>{{ row.grant.role }}</strong> <code class="soft">{{ row.grant.id }}</code
-        ><br v-if="row.grant.values" /><span class="soft">{{ values(row.grant.values) }}</span></template
+        ><strong>{{ row.grant.role }}</strong> <code class="soft">{{ row.grant.id }}</code><br v-if="row.grant.values" /><span
+          class="soft"
+          >{{ values(row.grant.values) }}</span
+        ></template
       >
     </ElTableColumn>
     <ElTableColumn label="Holder" sortable sort-by="grant.to" min-width="150">
       <template #default="{ row }: { row: Holding }">
-        <RouterLink :to="{ name: 'entity', params: { name: row.grant.to } }" class="mono">{{ row.grant.to }}</RouterLink
-        ><span v-if="row.members" class="soft"> ({{ row.members }})</span>
+        <RouterLink :to="{ name: 'entity', params: { name: row.grant.to } }" class="mono">{{ row.grant.to }}</RouterLink><span
+          v-if="row.members"
+          class="soft"
+        >
+          ({{ row.members }})</span
+        >
       </template>
     </ElTableColumn>
     <ElTableColumn label="Given at" sortable sort-by="grant.at" min-width="220">
       <template #default="{ row }: { row: Holding }">
-        <RouterLink v-if="row.grant.at !== 'everywhere'" :to="{ name: 'give', query: { at: row.grant.at } }" class="mono">{{ row.grant.at }}</RouterLink>
+        <RouterLink v-if="row.grant.at !== 'everywhere'" :to="{ name: 'give', query: { at: row.grant.at } }" class="mono">{{
+          row.grant.at
+        }}</RouterLink>
         <template v-else>everywhere</template>
         <span v-if="at && row.grant.at !== at" class="soft">, arrives here</span>
       </template>
@@ -48,12 +57,16 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
     <ElTableColumn label="Until" sortable :sort-by="ends" min-width="120">
       <template #default="{ row }: { row: Holding }"
         >{{ row.grant.until ? moment(row.grant.until) : 'no end'
-        }}<template v-if="row.grant.from"><br /><span class="soft">from {{ moment(row.grant.from) }}</span></template></template
+        }}<template v-if="row.grant.from"
+          ><br /><span class="soft">from {{ moment(row.grant.from) }}</span></template
+        ></template
       >
     </ElTableColumn>
     <ElTableColumn label="Now" sortable sort-by="standing" min-width="110">
       <template #default="{ row }: { row: Holding }"
-        ><span :class="row.standing">{{ texts.standings[row.standing] }}<template v-if="row.why">: {{ row.why }}</template></span></template
+        ><span :class="row.standing"
+          >{{ texts.standings[row.standing] }}<template v-if="row.why">: {{ row.why }}</template></span
+        ></template
       >
     </ElTableColumn>
     <ElTableColumn v-if="!fixed" label="" width="90" align="right">

@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
+import FileButton from './FileButton.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { accepted, one, pieces, wholly, type Left } from '../support/pieces'
@@ -17,8 +18,8 @@ const done = ref('')
 const all = computed(() => (suggested.data.value ? pieces(suggested.data.value.text) : []))
 const whole = computed(() => all.value.filter((_, at) => left.value.includes(wholly(at))).length)
 
-async function read(file: { raw?: File }) {
-  if (file.raw) document.value = await file.raw.text()
+async function read(file: File) {
+  document.value = await file.text()
 }
 
 async function suggest() {
@@ -41,10 +42,12 @@ function take() {
   <form class="sheet plain" aria-label="Import" @submit.prevent="suggest">
     <div class="line">
       <label>Application<ElInput v-model.trim="application" name="application" placeholder="customs" /></label>
-      <ElUpload :auto-upload="false" :show-file-list="false" accept=".json,.yaml,.yml,application/json" :on-change="read"><ElButton>An OpenAPI 3.0 or 3.1 document</ElButton></ElUpload>
+      <FileButton text="An OpenAPI 3.0 or 3.1 document" accept=".json,.yaml,.yml,application/json" @chosen="read" />
     </div>
-    <label>or its text<ElInput type="textarea" v-model="document" name="document" :rows="6" spellcheck="false" /></label>
-    <ElButton type="primary" native-type="submit" :disabled="!KEY.test(application) || !document" :loading="suggested.busy.value">Read it</ElButton>
+    <label>or its text<ElInput v-model="document" type="textarea" name="document" :rows="6" spellcheck="false" /></label>
+    <ElButton type="primary" native-type="submit" :disabled="!KEY.test(application) || !document" :loading="suggested.busy.value"
+      >Read it</ElButton
+    >
     <p v-if="done" role="status">{{ done }}. See it in the charter text.</p>
   </form>
   <FailureNote v-if="suggested.error.value" :error="suggested.error.value" />
@@ -53,17 +56,23 @@ function take() {
     <p class="soft">Each guess says why it was made. Take out what is wrong; the rest goes into the draft.</p>
     <ElCheckboxGroup v-model="left" tag="ul">
       <li v-for="(piece, at) in all" :key="at">
-        <ElCheckbox :value="wholly(at)" :aria-label="`Leave out ${piece.title}`">leave out</ElCheckbox>
+        <ElCheckbox :value="wholly(at)"
+          >leave out<span class="visually-hidden"> {{ piece.title }}</span></ElCheckbox
+        >
         <pre :class="{ gone: left.includes(wholly(at)) }">{{ piece.head }}</pre>
         <template v-for="(line, n) in piece.lines" :key="n">
-          <ElCheckbox :value="one(at, n)" :disabled="left.includes(wholly(at))" :aria-label="`Leave out ${line}`" />
+          <ElCheckbox :value="one(at, n)" :disabled="left.includes(wholly(at))"
+            ><span class="visually-hidden">leave out {{ line }}</span></ElCheckbox
+          >
           <pre :class="{ gone: left.includes(wholly(at)) || left.includes(one(at, n)) }">{{ line }}</pre>
         </template>
       </li>
     </ElCheckboxGroup>
     <details v-if="suggested.data.value.unmapped.length">
       <summary>{{ counted(suggested.data.value.unmapped.length, 'operation') }} could not be mapped</summary>
-      <ul><li v-for="line in suggested.data.value.unmapped" :key="line">{{ line }}</li></ul>
+      <ul>
+        <li v-for="line in suggested.data.value.unmapped" :key="line">{{ line }}</li>
+      </ul>
     </details>
     <ElButton type="primary" :disabled="whole === all.length" @click="take">Write the rest into the draft</ElButton>
   </section>

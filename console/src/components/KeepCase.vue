@@ -45,7 +45,9 @@ function keep() {
     </p>
     <template v-else>
       <label>What it shows<ElInput v-model="name" name="case" maxlength="400" autocomplete="off" /></label>
-      <ElCheckbox v-model="because">and because of <code>{{ answer.reason }}</code></ElCheckbox>
+      <ElCheckbox v-model="because"
+        >and because of <code>{{ answer.reason }}</code></ElCheckbox
+      >
       <FailureNote v-if="kept.error.value" :error="kept.error.value" />
       <ElButton native-type="submit" size="small" :disabled="!name.trim()" :loading="kept.busy.value">Keep it</ElButton>
     </template>

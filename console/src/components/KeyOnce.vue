@@ -10,7 +10,9 @@ const emit = defineEmits<{ kept: [] }>()
 <template>
   <ElAlert type="success" :closable="false" role="status" :title="`${made.key.name}: ${made.key.id}`">
     <p>Its text is shown this once. Keep it where the holder keeps secrets.</p>
-    <p><code class="secret">{{ made.text }}</code> <CopyButton :text="made.text" what="the key" /></p>
+    <p>
+      <code class="secret">{{ made.text }}</code> <CopyButton :text="made.text" what="the key" />
+    </p>
     <ElButton size="small" @click="emit('kept')">It is kept</ElButton>
   </ElAlert>
 </template>

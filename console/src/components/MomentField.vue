@@ -19,7 +19,9 @@ function typed(event: FocusEvent | KeyboardEvent) {
 
 <template>
   <div class="moment" @focusout="typed" @keydown.enter.capture="typed">
-    <label :for="id">{{ label }} <small>({{ zone }})</small></label>
+    <label :for="id"
+      >{{ label }} <small>({{ zone }})</small></label
+    >
     <ElDatePicker
       :id="id"
       :model-value="model ? new Date(model) : undefined"

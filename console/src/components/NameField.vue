@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { AutocompleteInstance } from 'element-plus'
-import { ref, useId } from 'vue'
+import { onMounted, ref, useId } from 'vue'
 import { api } from '../api/calls'
 import { saidOfEntity } from '../support/words'
 
@@ -29,8 +29,13 @@ async function suggest(text: string): Promise<Suggested[]> {
   if (text.trim().length < 2) return (props.types ?? []).map((type) => ({ value: `${type}:`, note: 'a type' }))
   const fits = (name: string) => !props.types || props.types.includes(name.split(':')[0]!)
   const one = props.types?.length === 1 && !text.includes(':') ? `${props.types[0]}:` : ''
-  const found = await (text.includes(':') ? api.entities(text, 20) : api.entities(one, 20, { containing: text })).catch(() => ({ items: [] }))
-  return found.items.filter((item) => fits(item.entity)).slice(0, 12).map((item) => ({ value: item.entity, note: saidOfEntity(item) }))
+  const found = await (text.includes(':') ? api.entities(text, 20) : api.entities(one, 20, { containing: text })).catch(() => ({
+    items: [],
+  }))
+  return found.items
+    .filter((item) => fits(item.entity))
+    .slice(0, 12)
+    .map((item) => ({ value: item.entity, note: saidOfEntity(item) }))
 }
 
 /** Enter takes what is highlighted; else it is the form's, and Home and End are the text's. */
@@ -42,15 +47,27 @@ function onKey(event: KeyboardEvent) {
   field.value?.close()
   ;(event.target as HTMLInputElement).form?.requestSubmit()
 }
+/** Nothing is highlighted before there is anything to highlight. */
+onMounted(() => field.value?.inputRef?.ref?.removeAttribute('aria-activedescendant'))
 defineExpose({ focus: () => field.value?.focus() })
 </script>
 
 <template>
   <div class="field" :style="width ? { width: `${width}em` } : {}" @keydown.capture="onKey">
     <label :for="id" :class="{ 'visually-hidden': hiddenLabel }">{{ label }}</label>
-    <ElAutocomplete :id="id" ref="field" v-model="model" :fetch-suggestions="suggest" :placeholder="placeholder" :debounce="150" autocomplete="off" spellcheck="false">
+    <ElAutocomplete
+      :id="id"
+      ref="field"
+      v-model="model"
+      :fetch-suggestions="suggest"
+      :placeholder="placeholder"
+      :debounce="150"
+      autocomplete="off"
+      spellcheck="false"
+    >
       <template #default="{ item }">
-        <code>{{ (item as Suggested).value }}</code> <small v-if="(item as Suggested).note" class="soft">{{ (item as Suggested).note }}</small>
+        <code>{{ (item as Suggested).value }}</code>
+        <small v-if="(item as Suggested).note" class="soft">{{ (item as Suggested).note }}</small>
       </template>
     </ElAutocomplete>
   </div>

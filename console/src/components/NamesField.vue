@@ -17,16 +17,34 @@ async function search(text: string) {
     found.value = []
     return
   }
-  const page = await (typed.includes(':') ? api.entities(typed, 20) : api.entities('', 40, { containing: typed })).catch(() => ({ items: [] }))
+  const page = await (typed.includes(':') ? api.entities(typed, 20) : api.entities('', 40, { containing: typed })).catch(() => ({
+    items: [],
+  }))
   const fits = (name: string) => !props.types || props.types.includes(name.split(':')[0]!)
-  if (own === asked) found.value = page.items.filter((one) => fits(one.entity)).slice(0, 12).map((one) => ({ value: one.entity, note: saidOfEntity(one) }))
+  if (own === asked)
+    found.value = page.items
+      .filter((one) => fits(one.entity))
+      .slice(0, 12)
+      .map((one) => ({ value: one.entity, note: saidOfEntity(one) }))
 }
 </script>
 
 <template>
   <div class="names" :style="{ width: `${width}em` }">
     <label :for="id">{{ label }}</label>
-    <ElSelect :id="id" v-model="model" :name="name" multiple filterable remote allow-create default-first-option :reserve-keyword="false" :remote-method="search" :placeholder="placeholder">
+    <ElSelect
+      :id="id"
+      v-model="model"
+      :name="name"
+      multiple
+      filterable
+      remote
+      allow-create
+      default-first-option
+      :reserve-keyword="false"
+      :remote-method="search"
+      :placeholder="placeholder"
+    >
       <ElOption v-for="one in found" :key="one.value" :value="one.value" :label="one.value">
         <code>{{ one.value }}</code> <small class="soft">{{ one.note }}</small>
       </ElOption>

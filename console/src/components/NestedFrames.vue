@@ -18,7 +18,9 @@ const frame = computed(() => frames.value[depth.value])
       <span v-if="frame.detached" class="gap">detached: roles from around it stop here</span>
     </p>
     <NestedFrames :around="around" :depth="depth + 1" @focus="(name: string) => emit('focus', name)" />
-    <p v-if="depth === frames.length - 1 && around.siblings" class="soft">and {{ counted(around.siblings, 'thing', 'things') }} beside it</p>
+    <p v-if="depth === frames.length - 1 && around.siblings" class="soft">
+      and {{ counted(around.siblings, 'thing', 'things') }} beside it
+    </p>
   </div>
   <div v-else class="focus">
     <ul v-if="around.relations.length" class="margin" aria-label="Who stands in a relation to it">

@@ -18,7 +18,13 @@ const writing = computed(() => {
   const own = draft.draft.value
   if (!own) return ''
   const count = draft.standing.value?.changes.length
-  const changes = draft.errors.value ? `, ${counted(draft.errors.value, 'error')}` : count === undefined ? '' : count ? `, ${counted(count, 'change')}` : ', no change yet'
+  const changes = draft.errors.value
+    ? `, ${counted(draft.errors.value, 'error')}`
+    : count === undefined
+      ? ''
+      : count
+        ? `, ${counted(count, 'change')}`
+        : ', no change yet'
   return `Draft ${own.id}, ${own.base === null || own.base === undefined ? 'from nothing' : `based on ${own.base}`}${changes}`
 })
 </script>

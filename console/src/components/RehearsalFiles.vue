@@ -2,6 +2,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
+import FileButton from './FileButton.vue'
 import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
 import { forget, keep, recall } from '../support/keeping'
@@ -48,8 +49,7 @@ function add() {
   newPath.value = ''
 }
 
-async function read({ raw }: { raw?: File }) {
-  if (!raw) return
+async function read(raw: File) {
   const text = await raw.text()
   const known = files.value.find((one) => one.path === raw.name)
   if (known) known.text = text
@@ -72,7 +72,10 @@ async function takeAway(number: number) {
 </script>
 
 <template>
-  <FailureNote v-if="saved.error.value ?? saving.error.value ?? taken.error.value" :error="(saved.error.value ?? saving.error.value ?? taken.error.value)!" />
+  <FailureNote
+    v-if="saved.error.value ?? saving.error.value ?? taken.error.value"
+    :error="(saved.error.value ?? saving.error.value ?? taken.error.value)!"
+  />
   <section v-if="saved.data.value" class="sheet plain" aria-labelledby="files">
     <h2 id="files">The rehearsal’s files</h2>
     <p v-if="changed && from !== saved.data.value.number" role="alert">
@@ -80,17 +83,26 @@ async function takeAway(number: number) {
       <ElButton size="small" @click="takeTheirs">Take theirs</ElButton>
       <ElButton size="small" @click="from = saved.data.value.number">Mine stay: save over them</ElButton>
     </p>
-    <p v-if="!files.length">None yet. Samples are people and things that are made up; cases say what they may and may not; guarantees say what nobody ever may.</p>
+    <p v-if="!files.length">
+      None yet. Samples are people and things that are made up; cases say what they may and may not; guarantees say what nobody ever may.
+    </p>
     <div class="line" role="group" aria-label="Files">
-      <ElButton v-for="(file, n) in files" :key="file.path" text class="pick" :aria-pressed="n === at" @click="at = n">{{ file.path }}</ElButton>
+      <ElButton v-for="(file, n) in files" :key="file.path" text class="pick" :aria-pressed="n === at" @click="at = n">{{
+        file.path
+      }}</ElButton>
     </div>
-    <label v-if="chosen" class="text"><span class="visually-hidden">{{ chosen.path }}</span><ElInput type="textarea" v-model="chosen.text" :rows="20" spellcheck="false" /></label>
-    <ul v-if="saved.data.value.findings.length" class="denied"><li v-for="line in saved.data.value.findings" :key="line">{{ line }}</li></ul>
+    <label v-if="chosen" class="text"
+      ><span class="visually-hidden">{{ chosen.path }}</span
+      ><ElInput v-model="chosen.text" type="textarea" :rows="20" spellcheck="false"
+    /></label>
+    <ul v-if="saved.data.value.findings.length" class="denied">
+      <li v-for="line in saved.data.value.findings" :key="line">{{ line }}</li>
+    </ul>
     <div class="line">
       <ElButton type="primary" :disabled="!changed" :loading="saving.busy.value" @click="save">Save the files</ElButton>
       <label>New file<ElInput v-model.trim="newPath" placeholder="cases.toml, or cases.csv" autocomplete="off" /></label>
       <ElButton :disabled="!newPath" @click="add">Add it</ElButton>
-      <ElUpload multiple :auto-upload="false" :show-file-list="false" accept=".toml,.csv" :on-change="read"><ElButton>Files from here</ElButton></ElUpload>
+      <FileButton multiple text="Files from here" accept=".toml,.csv" @chosen="read" />
     </div>
   </section>
   <p v-else-if="saved.busy.value" class="soft">Reading the files …</p>
@@ -98,11 +110,20 @@ async function takeAway(number: number) {
     <h2 id="kept">Kept from trying</h2>
     <p v-if="!kept.data.value?.length">No case yet: every answer on Try can be kept as one.</p>
     <template v-else>
-      <p class="soft">{{ counted(kept.data.value.length, 'case') }}, asked of what is registered. <a href="/api/v1/cases/file" download="kept.toml">As a file</a></p>
+      <p class="soft">
+        {{ counted(kept.data.value.length, 'case') }}, asked of what is registered.
+        <a href="/api/v1/cases/file" download="kept.toml">As a file</a>
+      </p>
       <ul>
         <li v-for="one in kept.data.value" :key="one.number">
           {{ one.case.name }} <span class="soft">{{ one.author }}</span>
-          <TakeAway text="Take away" :name="`Take away ${one.case.name}`" asks="It is a case no more." answer="Take away" @confirmed="takeAway(one.number)" />
+          <TakeAway
+            text="Take away"
+            :name="`Take away ${one.case.name}`"
+            asks="It is a case no more."
+            answer="Take away"
+            @confirmed="takeAway(one.number)"
+          />
         </li>
       </ul>
     </template>

@@ -23,40 +23,61 @@ const untouched = computed(() => [...props.found.coverage.rules, ...props.found.
   <section v-if="before" aria-labelledby="since">
     <h3 id="since">Since the run before</h3>
     <p v-if="!changed.length" class="soft">Everything came out as it did.</p>
-    <ul><li v-for="line in changed" :key="line">{{ line }}</li></ul>
+    <ul>
+      <li v-for="line in changed" :key="line">{{ line }}</li>
+    </ul>
   </section>
   <section v-if="broken.length" aria-labelledby="broken">
     <h3 id="broken">Guarantees that do not hold</h3>
     <article v-for="one in broken" :key="one.name">
-      <h4><span :class="one.outcome === 'undecided' ? 'undetermined' : 'denied'">{{ one.outcome }}</span> {{ one.name }}</h4>
-      <p><code>{{ one.claim }}</code><template v-if="one.when"> when <code>{{ one.when }}</code></template></p>
+      <h4>
+        <span :class="one.outcome === 'undecided' ? 'undetermined' : 'denied'">{{ one.outcome }}</span> {{ one.name }}
+      </h4>
+      <p>
+        <code>{{ one.claim }}</code><template v-if="one.when">
+          when <code>{{ one.when }}</code></template
+        >
+      </p>
       <p v-if="one.why">{{ one.why }}.</p>
       <template v-if="one.told?.length">
         <p class="sentence">{{ one.told[0] }}</p>
-        <ul><li v-for="line in one.told.slice(1)" :key="line">{{ line }}</li></ul>
+        <ul>
+          <li v-for="line in one.told.slice(1)" :key="line">{{ line }}</li>
+        </ul>
       </template>
-      <details v-if="one.sample"><summary>As samples and a case</summary><pre>{{ one.sample }}</pre></details>
+      <details v-if="one.sample">
+        <summary>As samples and a case</summary>
+        <pre>{{ one.sample }}</pre>
+      </details>
     </article>
   </section>
   <section v-if="failed.length" aria-labelledby="failed">
     <h3 id="failed">Cases that fail</h3>
     <article v-for="one in failed" :key="one.name">
-      <h4><span class="denied">failed</span> {{ one.name }} <span class="soft">{{ one.place }}</span></h4>
+      <h4>
+        <span class="denied">failed</span> {{ one.name }} <span class="soft">{{ one.place }}</span>
+      </h4>
       <p v-for="check in one.checks.filter((check) => !check.passed)" :key="check.permission" class="sentence">{{ wrong(check) }}</p>
     </article>
   </section>
   <ShiftTable v-if="found.shift" :shift="found.shift" />
   <details v-if="doubtful.length">
     <summary>{{ counted(doubtful.length, 'case') }} {{ doubtful.length === 1 ? 'passes and proves' : 'pass and prove' }} little</summary>
-    <ul><li v-for="one in doubtful" :key="one.name">{{ one.name }}: {{ one.checks.find((check) => check.doubt)?.doubt }}</li></ul>
+    <ul>
+      <li v-for="one in doubtful" :key="one.name">{{ one.name }}: {{ one.checks.find((check) => check.doubt)?.doubt }}</li>
+    </ul>
   </details>
   <details v-if="untouched.length">
     <summary>{{ counted(untouched.length, 'rule, clause or role is', 'rules, clauses and roles are') }} touched by nothing</summary>
-    <ul><li v-for="one in untouched" :key="one">{{ one }}</li></ul>
+    <ul>
+      <li v-for="one in untouched" :key="one">{{ one }}</li>
+    </ul>
   </details>
   <details v-if="found.coverage.removable.length">
     <summary>{{ counted(found.coverage.removable.length, 'part') }} could be left out with every case still passing</summary>
-    <ul><li v-for="one in found.coverage.removable" :key="one">{{ one }}</li></ul>
+    <ul>
+      <li v-for="one in found.coverage.removable" :key="one">{{ one }}</li>
+    </ul>
   </details>
 </template>
 

@@ -41,7 +41,13 @@ function nameOf(row: GridRow, at: number): string {
     <thead>
       <tr>
         <th scope="col">role, from small to large</th>
-        <th v-for="(action, c) in grid.actions" :key="action.permission" scope="col" :title="action.description" :class="{ apart: apart(c) }">
+        <th
+          v-for="(action, c) in grid.actions"
+          :key="action.permission"
+          scope="col"
+          :title="action.description"
+          :class="{ apart: apart(c) }"
+        >
           {{ action.action }}
           <small v-if="action.denies.length" class="denied">{{ action.denies.length }} deny</small>
           <small v-if="action.allows.length" class="allowed">{{ action.allows.length }} allow</small>

@@ -23,26 +23,54 @@ const props = defineProps<{ model: Model }>()
 const draft = useDraft()
 const route = useRoute()
 const chosen = ref(typeof route.query.rule === 'string' ? route.query.rule : '')
-const rules = computed(() => [...(props.model.rules as RuleShown[])].sort((a, b) => (a.effect === b.effect ? 0 : a.effect === 'deny' ? -1 : 1)))
+const rules = computed(() =>
+  [...(props.model.rules as RuleShown[])].sort((a, b) => (a.effect === b.effect ? 0 : a.effect === 'deny' ? -1 : 1)),
+)
 const rule = computed(() => rules.value.find((known) => known.key === chosen.value) ?? rules.value[0])
-const { narrow, shown } = useNarrowed(rules, (one) => `${one.key} ${one.effect} ${one.permissions.join(' ')} ${one.when ?? ''} ${one.message ?? ''}`)
+const { narrow, shown } = useNarrowed(
+  rules,
+  (one) => `${one.key} ${one.effect} ${one.permissions.join(' ')} ${one.when ?? ''} ${one.message ?? ''}`,
+)
 const on = reactive({ subject: '', resource: '', context: '' })
 const asked = useAsync(api.ask)
 const reading = computed(() => asked.data.value?.explanation.rules.find((told) => told.key === rule.value?.key))
 const form = reactive({ key: '', effect: 'deny', permissions: '', when: '', message: '' })
 
-watch(rule, (known) => {
-  asked.clear()
-  if (known) Object.assign(form, { key: known.key, effect: known.effect, permissions: known.permissions.join(', '), when: known.when ?? '', message: known.message ?? '' })
-}, { immediate: true })
+watch(
+  rule,
+  (known) => {
+    asked.clear()
+    if (known)
+      Object.assign(form, {
+        key: known.key,
+        effect: known.effect,
+        permissions: known.permissions.join(', '),
+        when: known.when ?? '',
+        message: known.message ?? '',
+      })
+  },
+  { immediate: true },
+)
 
 function read() {
-  const permission = rule.value!.permissions.find((known) => known.split(':')[0] === on.resource.split(':')[0]) ?? rule.value!.permissions[0]!
-  void asked.run({ subject: on.subject.trim(), permission, resource: on.resource.trim(), ...saidOf(on.context), now: '', suppose: [], ...(draft.draft.value ? { draft: draft.draft.value.id } : {}) })
+  const permission =
+    rule.value!.permissions.find((known) => known.split(':')[0] === on.resource.split(':')[0]) ?? rule.value!.permissions[0]!
+  void asked.run({
+    subject: on.subject.trim(),
+    permission,
+    resource: on.resource.trim(),
+    ...saidOf(on.context),
+    now: '',
+    suppose: [],
+    ...(draft.draft.value ? { draft: draft.draft.value.id } : {}),
+  })
 }
 
 function write() {
-  const permissions = form.permissions.split(',').map((one) => one.trim()).filter(Boolean)
+  const permissions = form.permissions
+    .split(',')
+    .map((one) => one.trim())
+    .filter(Boolean)
   const at = (key: string) => ['rule', form.key, key]
   return draft.edit([
     { path: at('effect'), value: form.effect },
@@ -64,14 +92,28 @@ async function takeOut() {
       <template v-else>
         <NarrowField v-model="narrow" :shown="shown.length" :of="rules.length" what="rules" />
         <ElTable :data="shown" row-key="key" :row-class-name="({ row }: { row: RuleShown }) => (row.key === rule?.key ? 'chosen' : '')">
-          <ElTableColumn label="Effect" prop="effect" sortable width="100">
-            <template #default="{ row }: { row: RuleShown }"><span :class="row.effect === 'deny' ? 'denied' : 'allowed'">{{ row.effect === 'deny' ? 'denies' : 'allows' }}</span></template>
+          <ElTableColumn label="Effect" prop="effect" sortable width="90">
+            <template #default="{ row }: { row: RuleShown }"
+              ><span :class="row.effect === 'deny' ? 'denied' : 'allowed'">{{
+                row.effect === 'deny' ? 'denies' : 'allows'
+              }}</span></template
+            >
           </ElTableColumn>
-          <ElTableColumn label="Rule" prop="key" sortable min-width="180">
-            <template #default="{ row }: { row: RuleShown }"><ElButton link class="name" :aria-pressed="row.key === rule?.key" @click="chosen = row.key">{{ row.key }}</ElButton><br /><span class="soft">{{ row.message }}</span></template>
+          <ElTableColumn label="Rule" prop="key" sortable min-width="150">
+            <template #default="{ row }: { row: RuleShown }"
+              ><ElButton link class="name" :aria-pressed="row.key === rule?.key" @click="chosen = row.key">{{ row.key }}</ElButton
+              ><br /><span class="soft">{{ row.message }}</span></template
+            >
           </ElTableColumn>
-          <ElTableColumn label="About" sortable :sort-by="(row: RuleShown) => row.permissions.join()" min-width="160"><template #default="{ row }: { row: RuleShown }">{{ row.permissions.join(', ') }}</template></ElTableColumn>
-          <ElTableColumn label="When" min-width="200"><template #default="{ row }: { row: RuleShown }"><code v-if="row.when">{{ row.when }}</code><template v-else>always</template></template></ElTableColumn>
+          <ElTableColumn label="About" sortable :sort-by="(row: RuleShown) => row.permissions.join()" min-width="130"
+            ><template #default="{ row }: { row: RuleShown }">{{ row.permissions.join(', ') }}</template></ElTableColumn
+          >
+          <ElTableColumn label="When" min-width="180"
+            ><template #default="{ row }: { row: RuleShown }"
+              ><code v-if="row.when">{{ row.when }}</code
+              ><template v-else>always</template></template
+            ></ElTableColumn
+          >
         </ElTable>
       </template>
     </section>
@@ -87,8 +129,15 @@ async function takeOut() {
       <template v-if="asked.data.value">
         <p v-if="!reading">The rule does not come into this question.</p>
         <template v-else>
-          <p>Its condition is <strong :class="reading.value">{{ texts.marks[reading.value] }}</strong><template v-if="!reading.reaches">; it does not reach this subject</template>.</p>
-          <ConditionTable :conditions="reading.conditions" :denying="reading.effect === 'deny' ? reading.conditions.map((one) => one.of) : []" />
+          <p>
+            Its condition is <strong :class="reading.value">{{ texts.marks[reading.value] }}</strong><template v-if="!reading.reaches"
+              >; it does not reach this subject</template
+            >.
+          </p>
+          <ConditionTable
+            :conditions="reading.conditions"
+            :denying="reading.effect === 'deny' ? reading.conditions.map((one) => one.of) : []"
+          />
         </template>
       </template>
       <DraftGate what="Rules are changed in a draft.">
@@ -96,14 +145,33 @@ async function takeOut() {
         <form class="fields" @submit.prevent="write">
           <div class="line">
             <label>Key<ElInput v-model.trim="form.key" name="rule-key" /></label>
-            <div class="effect"><span class="soft">Effect</span><ElSegmented v-model="form.effect" :options="['deny', 'allow']" aria-label="Effect" /></div>
+            <div class="effect">
+              <span class="soft">Effect</span><ElSegmented v-model="form.effect" :options="['deny', 'allow']" aria-label="Effect" />
+            </div>
           </div>
           <PermissionsField v-model="form.permissions" label="About" :model="model" />
           <ConditionField v-model="form.when" label="When" placeholder="subject == resource.declarant" />
           <label>Message<ElInput v-model="form.message" placeholder="Nobody releases what they declared" /></label>
           <p>
-            <ElButton native-type="submit" type="primary" :disabled="!KEY.test(form.key) || !form.permissions.trim()" :loading="draft.busy.value">{{ rules.some((one) => one.key === form.key) ? 'Write it into the draft' : 'Add it to the draft' }}</ElButton>
-            <TakeAway text="Take the rule out" name="Take the rule out" :asks="form.effect === 'deny' ? 'What it denies is denied no more, in this draft.' : 'What it allows is allowed no more, in this draft.'" answer="Take it out" :disabled="!rules.some((one) => one.key === form.key)" @confirmed="takeOut" />
+            <ElButton
+              native-type="submit"
+              type="primary"
+              :disabled="!KEY.test(form.key) || !form.permissions.trim()"
+              :loading="draft.busy.value"
+              >{{ rules.some((one) => one.key === form.key) ? 'Write it into the draft' : 'Add it to the draft' }}</ElButton
+            >
+            <TakeAway
+              text="Take the rule out"
+              name="Take the rule out"
+              :asks="
+                form.effect === 'deny'
+                  ? 'What it denies is denied no more, in this draft.'
+                  : 'What it allows is allowed no more, in this draft.'
+              "
+              answer="Take it out"
+              :disabled="!rules.some((one) => one.key === form.key)"
+              @confirmed="takeOut"
+            />
           </p>
         </form>
       </DraftGate>

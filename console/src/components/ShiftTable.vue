@@ -12,7 +12,10 @@ const props = defineProps<{ shift: Shift }>()
 type Line = Shift['lines'][number]
 const which = ref<'all' | 'loses' | 'gains'>('all')
 const of = computed(() => props.shift.lines.filter((line) => which.value === 'all' || line.lost === (which.value === 'loses')))
-const { narrow, shown } = useNarrowed(of, (line) => `${line.permission} ${line.kind} ${line.before} ${line.after} ${line.who.map((who) => who.subject).join(' ')}`)
+const { narrow, shown } = useNarrowed(
+  of,
+  (line) => `${line.permission} ${line.kind} ${line.before} ${line.after} ${line.who.map((who) => who.subject).join(' ')}`,
+)
 /** How many subjects gain and lose, by the type that it is about. */
 const byType = computed(() => {
   const all = new Map<string, [number, number]>()
@@ -23,13 +26,19 @@ const byType = computed(() => {
   }
   return [...all].map(([type, [gain, lose]]) => ({ name: type, values: [gain, lose] }))
 })
-const asking = (line: Line, who: Line['who'][number]) => ({ name: 'try', query: { subject: who.subject, permission: line.permission, resource: who.on[0] === 'a new one' ? '' : (who.on[0] ?? '') } })
+const asking = (line: Line, who: Line['who'][number]) => ({
+  name: 'try',
+  query: { subject: who.subject, permission: line.permission, resource: who.on[0] === 'a new one' ? '' : (who.on[0] ?? '') },
+})
 </script>
 
 <template>
   <section aria-labelledby="shift">
     <h3 id="shift">Who gains and who loses</h3>
-    <p class="soft">{{ counted(shift.permissions.length, 'permission') }} could have changed, for {{ counted(shift.subjects, 'subject') }}; {{ counted(shift.asked, 'question') }} asked before and after.</p>
+    <p class="soft">
+      {{ counted(shift.permissions.length, 'permission') }} could have changed, for {{ counted(shift.subjects, 'subject') }};
+      {{ counted(shift.asked, 'question') }} asked before and after.
+    </p>
     <p v-if="!shift.lines.length">Nobody may do anything that they could not before, nor the other way round.</p>
     <template v-else>
       <BarChart v-if="byType.length > 1" title="Subjects that gain and lose, by type" :series="['gain', 'lose']" :rows="byType" />
@@ -42,7 +51,11 @@ const asking = (line: Line, who: Line['who'][number]) => ({ name: 'try', query: 
           <template #default="{ row }: { row: Line }">
             <ul class="who">
               <li v-for="who in row.who" :key="who.subject">
-                <RouterLink :to="asking(row, who)" class="mono">{{ who.subject }}</RouterLink> <span class="soft">on {{ who.on.join(', ') }}{{ who.count > who.on.length ? ` and ${(who.count - who.on.length).toLocaleString('en')} more` : '' }}</span>
+                <RouterLink :to="asking(row, who)" class="mono">{{ who.subject }}</RouterLink>
+                <span class="soft"
+                  >on {{ who.on.join(', ')
+                  }}{{ who.count > who.on.length ? ` and ${(who.count - who.on.length).toLocaleString('en')} more` : '' }}</span
+                >
               </li>
             </ul>
             <p v-if="row.subjects > row.who.length" class="soft">
@@ -52,7 +65,8 @@ const asking = (line: Line, who: Line['who'][number]) => ({ name: 'try', query: 
         </ElTableColumn>
         <ElTableColumn label="What" sortable sort-by="permission" min-width="190">
           <template #default="{ row }: { row: Line }"
-            ><span :class="row.lost ? 'denied' : 'allowed'">{{ row.lost ? 'loses' : 'gains' }}</span> <code>{{ row.permission }}</code></template
+            ><span :class="row.lost ? 'denied' : 'allowed'">{{ row.lost ? 'loses' : 'gains' }}</span>
+            <code>{{ row.permission }}</code></template
           >
         </ElTableColumn>
         <ElTableColumn label="Who" sortable sort-by="subjects" min-width="220">

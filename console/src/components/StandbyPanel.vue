@@ -22,7 +22,13 @@ const grants = useAsync(async () => {
 const asked = reactive({ grant: '', subject: '', minutes: 60, reason: '', session: '', context: '' })
 const chosen = computed(() => grants.data.value?.find((grant) => grant.id === asked.grant))
 const standby = computed(() => props.model.roles.find((role) => role.key === chosen.value?.role)?.standby)
-const isReady = computed(() => chosen.value && asked.minutes > 0 && (!standby.value?.reason || asked.reason.trim()) && (asked.subject || chosen.value.to.startsWith('user:') || chosen.value.to.startsWith('service:')))
+const isReady = computed(
+  () =>
+    chosen.value &&
+    asked.minutes > 0 &&
+    (!standby.value?.reason || asked.reason.trim()) &&
+    (asked.subject || chosen.value.to.startsWith('user:') || chosen.value.to.startsWith('service:')),
+)
 
 function look() {
   void active.run()
@@ -58,14 +64,30 @@ async function end(id: string) {
     <p v-else-if="!active.data.value" class="soft">Reading the activations …</p>
     <p v-else-if="!active.data.value.items.length">Nothing is active. A grant on standby gives nothing until it is activated.</p>
     <ElTable v-else :data="active.data.value.items.map((one) => one.activation)" row-key="id">
-      <ElTableColumn label="Grant" prop="grant" sortable min-width="110"><template #default="{ row }: { row: ActivationLine }"><code>{{ row.grant }}</code></template></ElTableColumn>
+      <ElTableColumn label="Grant" prop="grant" sortable min-width="110"
+        ><template #default="{ row }: { row: ActivationLine }"
+          ><code>{{ row.grant }}</code></template
+        ></ElTableColumn
+      >
       <ElTableColumn label="For" prop="subject" sortable min-width="140">
-        <template #default="{ row }: { row: ActivationLine }"><span class="mono">{{ row.subject }}</span><span v-if="row.session" class="soft"> in session {{ row.session }}</span></template>
+        <template #default="{ row }: { row: ActivationLine }"
+          ><span class="mono">{{ row.subject }}</span
+          ><span v-if="row.session" class="soft"> in session {{ row.session }}</span></template
+        >
       </ElTableColumn>
-      <ElTableColumn label="Until" sortable sort-by="until" min-width="130"><template #default="{ row }: { row: ActivationLine }">{{ row.until ? moment(row.until) : 'no end' }}</template></ElTableColumn>
+      <ElTableColumn label="Until" sortable sort-by="until" min-width="130"
+        ><template #default="{ row }: { row: ActivationLine }">{{ row.until ? moment(row.until) : 'no end' }}</template></ElTableColumn
+      >
       <ElTableColumn label="Why" prop="reason" min-width="160" />
       <ElTableColumn label="" width="90" align="right">
-        <template #default="{ row }: { row: ActivationLine }"><TakeAway text="End" :name="`End ${row.id}`" :asks="`${row.grant} gives ${row.subject} nothing any more, at once.`" answer="End it" @confirmed="end(row.id)" /></template>
+        <template #default="{ row }: { row: ActivationLine }"
+          ><TakeAway
+            text="End"
+            :name="`End ${row.id}`"
+            :asks="`${row.grant} gives ${row.subject} nothing any more, at once.`"
+            answer="End it"
+            @confirmed="end(row.id)"
+        /></template>
       </ElTableColumn>
     </ElTable>
   </section>
@@ -73,19 +95,41 @@ async function end(id: string) {
     <h2 id="activate">Activate a grant</h2>
     <p v-if="grants.data.value && !grants.data.value.length">Nobody holds a role on standby.</p>
     <div v-else class="line">
-      <label>Grant
+      <label
+        >Grant
         <ElSelect v-model="asked.grant" name="grant" filterable>
-          <ElOption v-for="grant in grants.data.value ?? []" :key="grant.id" :value="grant.id" :label="`${grant.id}: ${grant.role} of ${grant.to} at ${grant.at}`" />
+          <ElOption
+            v-for="grant in grants.data.value ?? []"
+            :key="grant.id"
+            :value="grant.id"
+            :label="`${grant.id}: ${grant.role} of ${grant.to} at ${grant.at}`"
+          />
         </ElSelect>
       </label>
       <NameField v-if="chosen?.to.startsWith('group:')" v-model="asked.subject" label="For" placeholder="user:ines" :width="12" />
-      <label>Minutes<ElInputNumber v-model="asked.minutes" name="minutes" :min="1" :max="standby ? Math.ceil(standby.longest / 60) : undefined" controls-position="right" class="short" /></label>
-      <label>Reason<ElInput v-model="asked.reason" name="reason" :placeholder="standby?.reason ? 'needed' : 'kept with it'" autocomplete="off" /></label>
+      <label
+        >Minutes<ElInputNumber
+          v-model="asked.minutes"
+          name="minutes"
+          :min="1"
+          :max="standby ? Math.ceil(standby.longest / 60) : undefined"
+          controls-position="right"
+          class="short"
+      /></label>
+      <label
+        >Reason<ElInput v-model="asked.reason" name="reason" :placeholder="standby?.reason ? 'needed' : 'kept with it'" autocomplete="off"
+      /></label>
       <label>Session<ElInput v-model="asked.session" name="session" class="short" placeholder="any" autocomplete="off" /></label>
-      <label v-if="standby?.when">Context<ElInput v-model="asked.context" name="context" placeholder="zone=quay" autocomplete="off" /></label>
+      <label v-if="standby?.when"
+        >Context<ElInput v-model="asked.context" name="context" placeholder="zone=quay" autocomplete="off"
+      /></label>
       <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="started.busy.value">Activate it</ElButton>
     </div>
-    <p v-if="standby" class="soft">For {{ lasting(standby.longest) }} at most<template v-if="standby.when">, and only when <code>{{ standby.when }}</code></template>. It ends by itself.</p>
+    <p v-if="standby" class="soft">
+      For {{ lasting(standby.longest) }} at most<template v-if="standby.when"
+        >, and only when <code>{{ standby.when }}</code></template
+      >. It ends by itself.
+    </p>
     <FailureNote v-if="started.error.value" :error="started.error.value" />
   </form>
 </template>

@@ -5,7 +5,15 @@ const emit = defineEmits<{ confirmed: [] }>()
 </script>
 
 <template>
-  <ElPopconfirm :title="asks" :confirm-button-text="answer" cancel-button-text="Leave it" :width="300" placement="left" hide-icon @confirm="emit('confirmed')">
+  <ElPopconfirm
+    :title="asks"
+    :confirm-button-text="answer"
+    cancel-button-text="Leave it"
+    :width="300"
+    placement="left"
+    hide-icon
+    @confirm="emit('confirmed')"
+  >
     <template #reference>
       <ElButton size="small" :aria-label="name" :loading="busy" :disabled="disabled">{{ text }}</ElButton>
     </template>

@@ -38,7 +38,10 @@ onMounted(() => {
 const nameOf = (one: TenantRoleLine) => `${one.tenant}/${one.key}`
 
 async function let_() {
-  const permissions = clause.permissions.split(',').map((one) => one.trim()).filter(Boolean)
+  const permissions = clause.permissions
+    .split(',')
+    .map((one) => one.trim())
+    .filter(Boolean)
   const value = { permissions, ...(clause.when.trim() ? { when: clause.when.trim() } : {}) }
   if (await draft.edit([{ path: ['tenant-roles', 'clause', '#new'], value }])) Object.assign(clause, { permissions: '', when: '' })
 }
@@ -59,12 +62,29 @@ async function end(one: TenantRoleLine) {
     <p v-else-if="!roles.data.value" class="soft">Reading the roles …</p>
     <p v-else-if="!roles.data.value.items.length">No tenant has a role of its own making yet.</p>
     <ElTable v-else :data="roles.data.value.items.map((one) => one['tenant-role'])" :row-key="nameOf">
-      <ElTableColumn label="Role" sortable :sort-by="nameOf" min-width="170"><template #default="{ row }: { row: TenantRoleLine }"><span class="mono">{{ nameOf(row) }}</span></template></ElTableColumn>
-      <ElTableColumn label="Gives" min-width="220"><template #default="{ row }: { row: TenantRoleLine }">{{ row.permissions.join(', ') }}</template></ElTableColumn>
+      <ElTableColumn label="Role" sortable :sort-by="nameOf" min-width="170"
+        ><template #default="{ row }: { row: TenantRoleLine }"
+          ><span class="mono">{{ nameOf(row) }}</span></template
+        ></ElTableColumn
+      >
+      <ElTableColumn label="Gives" min-width="220"
+        ><template #default="{ row }: { row: TenantRoleLine }">{{ row.permissions.join(', ') }}</template></ElTableColumn
+      >
       <ElTableColumn label="" width="160" align="right">
         <template #default="{ row }: { row: TenantRoleLine }">
-          <ElButton size="small" :aria-label="`Change ${nameOf(row)}`" @click="Object.assign(role, row, { permissions: [...row.permissions] })">Change</ElButton>
-          <TakeAway text="End" :name="`End ${nameOf(row)}`" :asks="`Whoever holds ${nameOf(row)} has nothing by it any more, and its grants end.`" answer="End it" @confirmed="end(row)" />
+          <ElButton
+            size="small"
+            :aria-label="`Change ${nameOf(row)}`"
+            @click="Object.assign(role, row, { permissions: [...row.permissions] })"
+            >Change</ElButton
+          >
+          <TakeAway
+            text="End"
+            :name="`End ${nameOf(row)}`"
+            :asks="`Whoever holds ${nameOf(row)} has nothing by it any more, and its grants end.`"
+            answer="End it"
+            @confirmed="end(row)"
+          />
         </template>
       </ElTableColumn>
     </ElTable>
@@ -73,15 +93,29 @@ async function end(one: TenantRoleLine) {
     <h2 id="may">What the charter lets tenants put into them</h2>
     <ul>
       <li v-for="(one, n) in clauses" :key="n" class="clause">
-        <span>{{ one.permissions.join(', ') }}<template v-if="one.when">, only when <code>{{ one.when }}</code></template></span>
-        <TakeAway v-if="draft.draft.value" text="Take out" :name="`Take out clause ${n + 1}`" asks="Tenants may put these into roles no more, in this draft." answer="Take out" @confirmed="draft.edit([{ path: ['tenant-roles', 'clause', `#${n}`] }])" />
+        <span
+          >{{ one.permissions.join(', ')
+          }}<template v-if="one.when"
+            >, only when <code>{{ one.when }}</code></template
+          ></span
+        >
+        <TakeAway
+          v-if="draft.draft.value"
+          text="Take out"
+          :name="`Take out clause ${n + 1}`"
+          asks="Tenants may put these into roles no more, in this draft."
+          answer="Take out"
+          @confirmed="draft.edit([{ path: ['tenant-roles', 'clause', `#${n}`] }])"
+        />
       </li>
     </ul>
     <p v-if="!clauses.length">Nothing: the charter lets tenants make no roles.</p>
     <form v-if="draft.draft.value" class="line" aria-label="New clause" @submit.prevent="let_">
       <PermissionsField v-model="clause.permissions" label="Permissions" name="clause-permissions" :model="draft.model.value ?? model" />
       <ConditionField v-model="clause.when" label="only when" />
-      <ElButton native-type="submit" size="small" :disabled="!clause.permissions.trim()" :loading="draft.busy.value">Add it to the draft</ElButton>
+      <ElButton native-type="submit" size="small" :disabled="!clause.permissions.trim()" :loading="draft.busy.value"
+        >Add it to the draft</ElButton
+      >
     </form>
     <FailureNote v-if="draft.error.value" :error="draft.error.value" />
   </section>
@@ -90,12 +124,23 @@ async function end(one: TenantRoleLine) {
     <p v-if="!model['tenant-clauses'].length">What is live lets tenants make no roles.</p>
     <template v-else>
       <div class="line">
-        <label>Tenant<ElSelect v-model="role.tenant" name="tenant" filterable><ElOption v-for="one in tenants.data.value?.items ?? []" :key="one.entity" :value="one.entity.slice(7)" :label="one.entity.slice(7)" /></ElSelect></label>
+        <label
+          >Tenant<ElSelect v-model="role.tenant" name="tenant" filterable
+            ><ElOption
+              v-for="one in tenants.data.value?.items ?? []"
+              :key="one.entity"
+              :value="one.entity.slice(7)"
+              :label="one.entity.slice(7)" /></ElSelect
+        ></label>
         <label>Its key<ElInput v-model.trim="role.key" name="role-key" placeholder="viewer-plus" autocomplete="off" /></label>
       </div>
       <fieldset v-for="[type, permissions] in byType" :key="type">
         <legend>{{ type }}</legend>
-        <ElCheckboxGroup v-model="role.permissions"><ElCheckbox v-for="permission in permissions" :key="permission" :value="permission">{{ permission.split(':')[1] }}</ElCheckbox></ElCheckboxGroup>
+        <ElCheckboxGroup v-model="role.permissions"
+          ><ElCheckbox v-for="permission in permissions" :key="permission" :value="permission">{{
+            permission.split(':')[1]
+          }}</ElCheckbox></ElCheckboxGroup
+        >
       </fieldset>
       <FailureNote v-if="put.error.value" :error="put.error.value" />
       <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="put.busy.value">Write it</ElButton>

@@ -32,10 +32,14 @@ const OTHERS: Record<string, string> = { user: 'Users', service: 'Services', ten
 const roots: Record<string, string> = { user: 'subject', service: 'subject' }
 const other = computed(() => model.value?.others.find((known) => known.key === chosen.value))
 
-watch(type, (known: TypeShown | undefined) => {
-  named.name = known && known.name !== known.key ? known.name : ''
-  named.within = [...(known?.within ?? [])]
-}, { immediate: true })
+watch(
+  type,
+  (known: TypeShown | undefined) => {
+    named.name = known && known.name !== known.key ? known.name : ''
+    named.within = [...(known?.within ?? [])]
+  },
+  { immediate: true },
+)
 
 const at = (...path: string[]) => ['resource', type.value!.key, ...path]
 const tableOf = (key: string, properties: string) => (key === 'tenant' ? ['tenant', properties] : ['subject', key, properties])
@@ -63,11 +67,16 @@ async function addType() {
 }
 
 async function addApplication() {
-  if (await set(['application', newApplication.key], { name: newApplication.name || newApplication.key })) Object.assign(newApplication, { key: '', name: '' })
+  if (await set(['application', newApplication.key], { name: newApplication.name || newApplication.key }))
+    Object.assign(newApplication, { key: '', name: '' })
 }
 
 // Beside the text, that goes where the form goes.
-watch(() => type.value?.key, (key) => props.beside && key && goTo('type', key), { immediate: true })
+watch(
+  () => type.value?.key,
+  (key) => props.beside && key && goTo('type', key),
+  { immediate: true },
+)
 
 function goTo(kind: string, name: string) {
   const found = draft.outline.value.find((one) => one.kind === kind && one.name === name)
@@ -83,7 +92,9 @@ function goTo(kind: string, name: string) {
         <h2>{{ application.name }}</h2>
         <ul>
           <li v-for="known in model.types.filter((known) => known.application === application.key)" :key="known.key">
-            <ElButton text class="pick" :aria-pressed="!other && known.key === type?.key" @click="chosen = known.key">{{ known.key }}</ElButton>
+            <ElButton text class="pick" :aria-pressed="!other && known.key === type?.key" @click="chosen = known.key">{{
+              known.key
+            }}</ElButton>
             <span class="soft">{{ known.within.length ? `in ${known.within.join(', ')}` : 'nowhere' }}</span>
           </li>
         </ul>
@@ -92,12 +103,21 @@ function goTo(kind: string, name: string) {
       <ul>
         <li v-for="one in model.others" :key="one.key">
           <ElButton text class="pick" :aria-pressed="one.key === chosen" @click="chosen = one.key">{{ one.key }}</ElButton>
-          <span class="soft">{{ counted(one.attributes.length + one.relations.length, one.key === 'context' ? 'key' : 'property', one.key === 'context' ? 'keys' : 'properties') }}</span>
+          <span class="soft">{{
+            counted(
+              one.attributes.length + one.relations.length,
+              one.key === 'context' ? 'key' : 'property',
+              one.key === 'context' ? 'keys' : 'properties',
+            )
+          }}</span>
         </li>
       </ul>
       <form v-if="!fixed" class="line" @submit.prevent="addType">
         <label>New type<ElInput v-model.trim="newType.key" name="new-type" placeholder="lower-kebab" /></label>
-        <label>of<ElSelect v-model="newType.application" filterable clearable :value-on-clear="''" :placeholder="model.applications[0]?.name"><ElOption v-for="one in model.applications.slice(1)" :key="one.key" :value="one.key" :label="one.name" /></ElSelect></label>
+        <label
+          >of<ElSelect v-model="newType.application" filterable clearable :value-on-clear="''" :placeholder="model.applications[0]?.name"
+            ><ElOption v-for="one in model.applications.slice(1)" :key="one.key" :value="one.key" :label="one.name" /></ElSelect
+        ></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(newType.key) || !model.applications.length">Add the type</ElButton>
       </form>
       <form v-if="!fixed" class="line" @submit.prevent="addApplication">
@@ -108,25 +128,61 @@ function goTo(kind: string, name: string) {
     </nav>
     <article v-if="other" class="sheet" aria-labelledby="other">
       <h2 id="other">{{ OTHERS[other.key] }}</h2>
-      <PropertyPanel what="attribute" :root="roots[other.key] ?? other.key" :fixed="fixed" :path="other.key === 'context' ? ['context'] : tableOf(other.key, 'attributes')" :properties="other.attributes" :usual="other.key === 'context' ? undefined : 'register'" />
-      <PropertyPanel v-if="other.key === 'user' || other.key === 'service'" what="relation" root="subject" :fixed="fixed" :path="tableOf(other.key, 'relations')" :properties="other.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
+      <PropertyPanel
+        what="attribute"
+        :root="roots[other.key] ?? other.key"
+        :fixed="fixed"
+        :path="other.key === 'context' ? ['context'] : tableOf(other.key, 'attributes')"
+        :properties="other.attributes"
+        :usual="other.key === 'context' ? undefined : 'register'"
+      />
+      <PropertyPanel
+        v-if="other.key === 'user' || other.key === 'service'"
+        what="relation"
+        root="subject"
+        :fixed="fixed"
+        :path="tableOf(other.key, 'relations')"
+        :properties="other.relations"
+        :kinds="['user', 'service', 'group', ...others]"
+        usual="register"
+      />
     </article>
     <article v-else-if="type" class="sheet" aria-labelledby="type">
-      <h2 id="type"><code>{{ type.key }}</code> <ElButton v-if="!fixed" size="small" class="aside" @click="goTo('type', type.key)">In the text</ElButton></h2>
-      <p v-if="fixed" class="soft">{{ type.name === type.key ? '' : `${type.name}. ` }}{{ type.within.length ? `Lies within ${type.within.join(' or ')}` : 'Lies nowhere' }}.</p>
+      <h2 id="type">
+        <code>{{ type.key }}</code>
+        <ElButton v-if="!fixed" size="small" class="aside" @click="goTo('type', type.key)">In the text</ElButton>
+      </h2>
+      <p v-if="fixed" class="soft">
+        {{ type.name === type.key ? '' : `${type.name}. `
+        }}{{ type.within.length ? `Lies within ${type.within.join(' or ')}` : 'Lies nowhere' }}.
+      </p>
       <form v-else class="line" @submit.prevent="describe">
         <label>Name<ElInput v-model="named.name" :placeholder="type.key" /></label>
-        <label class="wide">Lies within
-          <ElSelect v-model="named.within" name="within" multiple filterable placeholder="nowhere"><ElOption v-for="outer in others" :key="outer" :value="outer" :label="outer" /></ElSelect>
+        <label class="wide"
+          >Lies within
+          <ElSelect v-model="named.within" name="within" multiple filterable placeholder="nowhere"
+            ><ElOption v-for="outer in others" :key="outer" :value="outer" :label="outer"
+          /></ElSelect>
         </label>
         <ElButton native-type="submit" size="small">Write it</ElButton>
       </form>
       <h3>Actions</h3>
       <ElTable :data="type.actions" row-key="key" :show-header="false" empty-text="Nothing can be done to it yet.">
-        <ElTableColumn min-width="150"><template #default="{ row }: { row: Action }"><code>{{ type.key }}:{{ row.key }}</code></template></ElTableColumn>
+        <ElTableColumn min-width="150"
+          ><template #default="{ row }: { row: Action }"
+            ><code>{{ type.key }}:{{ row.key }}</code></template
+          ></ElTableColumn
+        >
         <ElTableColumn prop="description" min-width="220" />
         <ElTableColumn v-if="!fixed" width="110" align="right">
-          <template #default="{ row }: { row: Action }"><TakeAway text="Take out" :name="`Take out ${row.key}`" :asks="`Nobody can be given ${type.key}:${row.key} any more, in this draft.`" answer="Take out" @confirmed="set(at('actions', row.key))" /></template>
+          <template #default="{ row }: { row: Action }"
+            ><TakeAway
+              text="Take out"
+              :name="`Take out ${row.key}`"
+              :asks="`Nobody can be given ${type.key}:${row.key} any more, in this draft.`"
+              answer="Take out"
+              @confirmed="set(at('actions', row.key))"
+          /></template>
         </ElTableColumn>
       </ElTable>
       <form v-if="!fixed" class="line" @submit.prevent="addAction">
@@ -134,8 +190,23 @@ function goTo(kind: string, name: string) {
         <label class="wide">What it is<ElInput v-model="action.description" name="action-words" /></label>
         <ElButton native-type="submit" size="small" :disabled="!isKey(action.key)">Add the action</ElButton>
       </form>
-      <PropertyPanel what="attribute" root="resource" :fixed="fixed" :path="at('attributes')" :properties="type.attributes" usual="either" />
-      <PropertyPanel what="relation" root="resource" :fixed="fixed" :path="at('relations')" :properties="type.relations" :kinds="['user', 'service', 'group', ...others]" usual="register" />
+      <PropertyPanel
+        what="attribute"
+        root="resource"
+        :fixed="fixed"
+        :path="at('attributes')"
+        :properties="type.attributes"
+        usual="either"
+      />
+      <PropertyPanel
+        what="relation"
+        root="resource"
+        :fixed="fixed"
+        :path="at('relations')"
+        :properties="type.relations"
+        :kinds="['user', 'service', 'group', ...others]"
+        usual="register"
+      />
     </article>
   </div>
 </template>

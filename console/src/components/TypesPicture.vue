@@ -21,7 +21,8 @@ const applicationOf = (type: TypeShown) => props.model.applications.find((one) =
     </section>
     <section v-for="type in inner" :key="type.key" class="frame" :aria-label="type.key">
       <p>
-        <span class="mono">{{ type.key }}</span> <small class="soft">{{ applicationOf(type) }}{{ type.within.includes(type.key) ? ', also in another' : '' }}</small>
+        <span class="mono">{{ type.key }}</span>
+        <small class="soft">{{ applicationOf(type) }}{{ type.within.includes(type.key) ? ', also in another' : '' }}</small>
       </p>
       <TypesPicture :model="model" :outer="type.key" :path="[...(path ?? []), type.key]" />
     </section>

@@ -17,7 +17,11 @@ let declared: unknown = null
 function answer(status: number, body: unknown) {
   return new Response(JSON.stringify(body), { status })
 }
-const shown = () => ({ draft: { id: 'D-1', title: 'Wider', base: 1, authors: [], digest: kept.digest, 'created-at': '', 'saved-at': '' }, files: kept.files, standing: standing() })
+const shown = () => ({
+  draft: { id: 'D-1', title: 'Wider', base: 1, authors: [], digest: kept.digest, 'created-at': '', 'saved-at': '' },
+  files: kept.files,
+  standing: standing(),
+})
 const standing = () => ({ findings: [], fits: true, changes: [], unfit: [] })
 
 beforeEach(() => {
@@ -31,7 +35,8 @@ beforeEach(() => {
     if (path === '/api/v1/texts/check') return answer(200, { standing: standing(), outline: [], model: declared })
     if (path === '/api/v1/texts/edit') return answer(200, { files: [{ path: 'roles.toml', text: 'edited' }] })
     if (path.endsWith('/presence')) return answer(200, { others: ['night desk'], digest: kept.digest })
-    if (options.method === 'POST' && body.from !== kept.digest) return answer(412, { type: '', title: '', status: 412, detail: 'It was saved anew since.' })
+    if (options.method === 'POST' && body.from !== kept.digest)
+      return answer(412, { type: '', title: '', status: 412, detail: 'It was saved anew since.' })
     if (options.method === 'POST') kept = { digest: `${kept.digest}+`, files: body.files as Saved['files'] }
     return answer(200, shown())
   })

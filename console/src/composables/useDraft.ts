@@ -244,5 +244,21 @@ const useStore = defineStore('draft', () => {
 export function useDraft() {
   const store = useStore()
   const { open, begin, write, edit, takeBack, look, save, overwrite, yieldToOther, saveAnew, bringBack, leave, resume, checked } = store
-  return { ...storeToRefs(store), open, begin, write, edit, takeBack, look, save, overwrite, yieldToOther, saveAnew, bringBack, leave, resume, checked }
+  return {
+    ...storeToRefs(store),
+    open,
+    begin,
+    write,
+    edit,
+    takeBack,
+    look,
+    save,
+    overwrite,
+    yieldToOther,
+    saveAnew,
+    bringBack,
+    leave,
+    resume,
+    checked,
+  }
 }

@@ -22,7 +22,9 @@ const around = useAsync(api.around)
 const held = useAsync(api.holdings)
 const ended = useAsync((id: string) => api.endGrant(id, ''))
 const history = useAsync((about: string) => api.changes(40, about))
-const inside = useAsync((name: string, after: string, before: string[]) => api.entities('', 100, { within: name, after }).then((page) => ({ ...page, names: [...before, ...page.items.map((one) => one.entity)] })))
+const inside = useAsync((name: string, after: string, before: string[]) =>
+  api.entities('', 100, { within: name, after }).then((page) => ({ ...page, names: [...before, ...page.items.map((one) => one.entity)] })),
+)
 const written = useAsync(api.putEntity)
 const deleted = useAsync(api.deleteEntity)
 const name = computed(() => String(route.params.name))
@@ -55,7 +57,11 @@ const said = computed(() => {
   const line = shown.data.value?.entity
   if (!line) return []
   const plain = ['state', 'within', 'detached', 'tenant', 'tenants', 'members'].filter((key) => key in line)
-  return [...plain.map((key) => [key, line[key]] as const), ...Object.entries(line.attributes ?? {}), ...Object.entries(line.relations ?? {})]
+  return [
+    ...plain.map((key) => [key, line[key]] as const),
+    ...Object.entries(line.attributes ?? {}),
+    ...Object.entries(line.relations ?? {}),
+  ]
 })
 const isName = (item: string) => /^[a-z][a-z0-9-]*:[^\d]/.test(item)
 const items = (value: unknown) => (Array.isArray(value) ? value : [value]).map(String)
@@ -71,16 +77,25 @@ function stated(change: Change): Record<string, unknown> | undefined {
   const { entity: _, attributes, relations, ...rest } = line
   return { ...rest, ...attributes, ...relations }
 }
-const statedBy = (changes: Change[], at: number) => changes.slice(at + 1).map(stated).find(Boolean)
+const statedBy = (changes: Change[], at: number) =>
+  changes
+    .slice(at + 1)
+    .map(stated)
+    .find(Boolean)
 function differences(before?: Record<string, unknown>, after?: Record<string, unknown>): string[] {
   if (!after) return []
   const show = (value: unknown) => (value === undefined ? 'nothing' : items(value).join(', '))
   const keys = [...new Set([...Object.keys(before ?? {}), ...Object.keys(after)])].filter((key) => key !== 'merge')
-  return keys.filter((key) => show(before?.[key]) !== show(after[key])).map((key) => (before ? `${key} ${show(before[key])} → ${show(after[key])}` : `${key} ${show(after[key])}`))
+  return keys
+    .filter((key) => show(before?.[key]) !== show(after[key]))
+    .map((key) => (before ? `${key} ${show(before[key])} → ${show(after[key])}` : `${key} ${show(after[key])}`))
 }
 /** The entity as a change before left it, to be written again. */
 function wayBack(at: number): EntityLine | undefined {
-  const line = (history.data.value?.items ?? []).slice(at + 1).flatMap((change) => change.lines).find((one) => one.entity === name.value)
+  const line = (history.data.value?.items ?? [])
+    .slice(at + 1)
+    .flatMap((change) => change.lines)
+    .find((one) => one.entity === name.value)
   return line as EntityLine | undefined
 }
 
@@ -106,12 +121,20 @@ async function remove() {
   deleting.value = false
   if (done) shown.clear()
 }
-const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: { subject: name.value } } : { name: 'try', query: { permission, resource: name.value, blank: 'holders' } })
+const tryIt = (permission?: string) =>
+  isSubject.value
+    ? { name: 'try', query: { subject: name.value } }
+    : { name: 'try', query: { permission, resource: name.value, blank: 'holders' } }
 </script>
 
 <template>
   <ElBreadcrumb v-if="around.data.value?.outer.length" separator="›">
-    <ElBreadcrumbItem v-for="outer in [...around.data.value.outer].reverse()" :key="outer.name" :to="{ name: 'entity', params: { name: outer.name } }">{{ outer.name }}</ElBreadcrumbItem>
+    <ElBreadcrumbItem
+      v-for="outer in [...around.data.value.outer].reverse()"
+      :key="outer.name"
+      :to="{ name: 'entity', params: { name: outer.name } }"
+      >{{ outer.name }}</ElBreadcrumbItem
+    >
   </ElBreadcrumb>
   <h1 class="mono">{{ name }} <CopyButton :text="name" /></h1>
   <FailureNote v-if="shown.error.value ?? deleted.error.value" :error="(shown.error.value ?? deleted.error.value)!" />
@@ -120,7 +143,9 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
   <nav v-if="shown.data.value" aria-label="Ask about it" class="asks">
     <template v-if="!isSubject">
       Who may
-      <template v-for="(action, at) in actions" :key="action.key"><template v-if="at">, </template><RouterLink :to="tryIt(`${kind}:${action.key}`)">{{ action.key }}</RouterLink></template>
+      <template v-for="(action, at) in actions" :key="action.key"
+        ><template v-if="at">, </template><RouterLink :to="tryIt(`${kind}:${action.key}`)">{{ action.key }}</RouterLink></template
+      >
       it?
     </template>
     <RouterLink v-else-if="kind !== 'group'" :to="tryIt()">Ask what they may</RouterLink>
@@ -138,13 +163,22 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
               <RouterLink v-if="isName(item)" :to="{ name: 'entity', params: { name: item } }" class="mono">{{ item }}</RouterLink>
               <code v-else>{{ item }}</code>
             </template>
-            <span v-if="items(value).length > 100" class="soft"> and {{ (items(value).length - 100).toLocaleString('en') }} more<template v-if="kind === 'group'">: <RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group: name } }">all members</RouterLink></template></span>
+            <span v-if="items(value).length > 100" class="soft">
+              and {{ (items(value).length - 100).toLocaleString('en') }} more<template v-if="kind === 'group'"
+                >: <RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group: name } }">all members</RouterLink></template
+              ></span
+            >
           </dd>
         </template>
         <template v-if="shown.data.value.groups.length">
           <dt>in</dt>
           <dd>
-            <template v-for="(group, at) in shown.data.value.groups" :key="group"><template v-if="at">, </template><RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group } }" class="mono">{{ group }}</RouterLink></template>
+            <template v-for="(group, at) in shown.data.value.groups" :key="group"
+              ><template v-if="at">, </template
+              ><RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group } }" class="mono">{{
+                group
+              }}</RouterLink></template
+            >
           </dd>
         </template>
       </dl>
@@ -161,9 +195,18 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
           <AsCommand :line="`ostrog register set '${name}.attribute = value'`" />
         </form>
       </details>
-      <AskFirst v-model="deleting" danger :title="`Delete ${name}?`" answer="Delete it, and what names it" :busy="deleted.busy.value" @confirmed="remove">
+      <AskFirst
+        v-model="deleting"
+        danger
+        :title="`Delete ${name}?`"
+        answer="Delete it, and what names it"
+        :busy="deleted.busy.value"
+        @confirmed="remove"
+      >
         <p>
-          Every fact that names it ends in the same moment: its grants, memberships and relations<template v-if="held.data.value?.total">, {{ counted(held.data.value.total, 'grant') }} among them</template>. An id that is used again is somebody new.
+          Every fact that names it ends in the same moment: its grants, memberships and relations<template v-if="held.data.value?.total"
+            >, {{ counted(held.data.value.total, 'grant') }} among them</template
+          >. An id that is used again is somebody new.
         </p>
       </AskFirst>
     </section>
@@ -171,11 +214,17 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
       <h2 id="names">Around it</h2>
       <p v-for="one in around.data.value.contents" :key="one.key">{{ counted(one.count, one.key) }} in it</p>
       <ul>
-        <li v-for="inner in inside.data.value?.names ?? around.data.value.inside.map((one) => one.name)" :key="inner"><RouterLink :to="{ name: 'entity', params: { name: inner } }" class="mono">{{ inner }}</RouterLink></li>
+        <li v-for="inner in inside.data.value?.names ?? around.data.value.inside.map((one) => one.name)" :key="inner">
+          <RouterLink :to="{ name: 'entity', params: { name: inner } }" class="mono">{{ inner }}</RouterLink>
+        </li>
       </ul>
       <FailureNote v-if="inside.error.value" :error="inside.error.value" />
       <ElButton
-        v-if="inside.data.value ? inside.data.value.next : around.data.value.contents.reduce((sum, one) => sum + one.count, 0) > around.data.value.inside.length"
+        v-if="
+          inside.data.value
+            ? inside.data.value.next
+            : around.data.value.contents.reduce((sum, one) => sum + one.count, 0) > around.data.value.inside.length
+        "
         size="small"
         :loading="inside.busy.value"
         @click="inside.run(name, inside.data.value?.next ?? '', inside.data.value?.names ?? [])"
@@ -184,7 +233,8 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
       <h3 v-if="around.data.value.namers.length">What names it</h3>
       <ul>
         <li v-for="namer in around.data.value.namers" :key="namer.name + namer.relation">
-          <RouterLink :to="{ name: 'entity', params: { name: namer.name } }" class="mono">{{ namer.name }}</RouterLink> as {{ namer.relation }}
+          <RouterLink :to="{ name: 'entity', params: { name: namer.name } }" class="mono">{{ namer.name }}</RouterLink> as
+          {{ namer.relation }}
         </li>
       </ul>
       <p><RouterLink :to="{ name: 'refine', query: { on: name } }">See it in the picture</RouterLink></p>
@@ -195,15 +245,34 @@ const tryIt = (permission?: string) => (isSubject.value ? { name: 'try', query: 
     <FailureNote v-if="ended.error.value" :error="ended.error.value" />
     <p v-if="!held.data.value.items.length" class="soft">{{ isSubject ? 'No grant reaches it.' : 'No grant arrives here.' }}</p>
     <HoldingTable v-else :items="held.data.value.items" :at="isSubject ? undefined : name" @end="end" />
-    <p v-if="held.data.value.next" class="soft">The first 100 of {{ held.data.value.total }}. <RouterLink :to="{ name: 'give', query: { at: name } }">All of them</RouterLink></p>
+    <p v-if="held.data.value.next" class="soft">
+      The first 100 of {{ held.data.value.total }}. <RouterLink :to="{ name: 'give', query: { at: name } }">All of them</RouterLink>
+    </p>
   </section>
   <section v-if="history.data.value" class="sheet below" aria-labelledby="history">
     <h2 id="history">Its history</h2>
     <p v-if="!history.data.value.items.length" class="soft">No change names it.</p>
     <ElTimeline v-else>
-      <ElTimelineItem v-for="({ change, did }, at) in steps" :key="change.position" :timestamp="`${change.position}, ${moment(change.at)}, by ${names.called(change.actor)}`" placement="bottom" hollow>
-        {{ told(change, name) }}<template v-if="did.length">: <strong>{{ did.join('; ') }}</strong></template>
-        <ElButton v-if="at > 0 || wayBack(at)" v-show="wayBack(at) && did.length" size="small" class="back" :aria-label="`As it was before ${change.position}`" @click="put(wayBack(at)!)">As it was before</ElButton>
+      <ElTimelineItem
+        v-for="({ change, did }, at) in steps"
+        :key="change.position"
+        :timestamp="`${change.position}, ${moment(change.at)}, by ${names.called(change.actor)}`"
+        placement="bottom"
+        hollow
+      >
+        {{ told(change, name)
+        }}<template v-if="did.length"
+          >: <strong>{{ did.join('; ') }}</strong></template
+        >
+        <ElButton
+          v-if="at > 0 || wayBack(at)"
+          v-show="wayBack(at) && did.length"
+          size="small"
+          class="back"
+          :aria-label="`As it was before ${change.position}`"
+          @click="put(wayBack(at)!)"
+          >As it was before</ElButton
+        >
       </ElTimelineItem>
     </ElTimeline>
   </section>

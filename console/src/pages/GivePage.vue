@@ -43,19 +43,25 @@ const keys = computed(() => made.data.value?.items.map(({ 'tenant-role': one }) 
 const around = useAsync(api.around)
 const related = computed(() => (around.data.value?.relations ?? []).filter((one) => one.confers.length && one.to.length))
 /** What its type confers otherwise: by a role held elsewhere, or under a condition. */
-const conferring = computed(() => (around.data.value ? (model.data.value?.confers ?? []).filter((one) => one.kind === at.value.split(':')[0]) : []))
+const conferring = computed(() =>
+  around.data.value ? (model.data.value?.confers ?? []).filter((one) => one.kind === at.value.split(':')[0]) : [],
+)
 
 const look = () => held.run({ at: at.value, role: role.value || undefined, after: after.value || undefined })
 onMounted(() => {
   void model.run()
   void made.run()
 })
-watch([at, after, role], () => {
-  place.value = at.value
-  around.clear()
-  if (at.value.includes(':')) void around.run(at.value)
-  void look()
-}, { immediate: true })
+watch(
+  [at, after, role],
+  () => {
+    place.value = at.value
+    around.clear()
+    if (at.value.includes(':')) void around.run(at.value)
+    void look()
+  },
+  { immediate: true },
+)
 
 function show(query: Record<string, string>) {
   void router.push({ name: 'give', query })
@@ -81,14 +87,23 @@ async function end(id: string) {
       <section class="sheet" aria-labelledby="held">
         <form class="plain line" aria-label="Place" @submit.prevent="show({ at: place.trim() })">
           <PlaceField v-model="place" label="At" name="place" :width="22" />
-          <label>Role<ElSelect v-model="role" filterable clearable :value-on-clear="''" placeholder="any"><ElOption v-for="known in model.data.value.roles" :key="known.key" :value="known.key" :label="known.key" /></ElSelect></label>
+          <label
+            >Role<ElSelect v-model="role" filterable clearable :value-on-clear="''" placeholder="any"
+              ><ElOption v-for="known in model.data.value.roles" :key="known.key" :value="known.key" :label="known.key" /></ElSelect
+          ></label>
           <ElButton native-type="submit">Show</ElButton>
         </form>
         <FailureNote v-if="held.error.value ?? ended.error.value" :error="(held.error.value ?? ended.error.value)!" />
         <template v-if="held.data.value">
-          <h2 id="held">{{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}</h2>
+          <h2 id="held">
+            {{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}
+          </h2>
           <p class="soft">
-            From <template v-for="(outer, n) in held.data.value.from" :key="outer"><template v-if="n">, then </template><ElButton link class="name" @click="show({ at: outer })">{{ outer }}</ElButton></template>. Soonest end first.
+            From
+            <template v-for="(outer, n) in held.data.value.from" :key="outer"
+              ><template v-if="n">, then </template
+              ><ElButton link class="name" @click="show({ at: outer })">{{ outer }}</ElButton></template
+            >. Soonest end first.
           </p>
           <HoldingTable v-if="held.data.value.items.length" :items="held.data.value.items" :at="at" @end="end" />
           <details v-if="held.data.value.items.some((one) => one.grant.until || one.grant.from)">
@@ -96,8 +111,15 @@ async function end(id: string) {
             <GrantsChart :items="held.data.value.items" />
           </details>
           <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
-          <ElButton v-if="after" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(Math.max(after - 100, 0)) })">Sooner</ElButton>
-          <ElButton v-if="held.data.value.next" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(held.data.value.next) })">Later</ElButton>
+          <ElButton v-if="after" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(Math.max(after - 100, 0)) })"
+            >Sooner</ElButton
+          >
+          <ElButton
+            v-if="held.data.value.next"
+            size="small"
+            @click="show({ at, ...(role ? { role } : {}), after: String(held.data.value.next) })"
+            >Later</ElButton
+          >
         </template>
         <p v-else-if="held.busy.value" class="soft">Reading the grants …</p>
       </section>
@@ -105,8 +127,12 @@ async function end(id: string) {
         <h2 id="related">By relationship at {{ at }}, without a grant</h2>
         <ul>
           <li v-for="one in related" :key="one.relation">
-            <template v-for="(name, n) in one.to" :key="name"><template v-if="n">, </template><RouterLink :to="{ name: 'entity', params: { name } }" class="mono">{{ name }}</RouterLink></template>
-            {{ one.to.length === 1 ? 'holds' : 'hold' }} <strong>{{ one.confers.join(', ') }}</strong>, as its {{ one.relation }}<span v-if="one.count > one.to.length" class="soft">; {{ counted(one.count, 'name') }} in all</span>
+            <template v-for="(name, n) in one.to" :key="name"
+              ><template v-if="n">, </template
+              ><RouterLink :to="{ name: 'entity', params: { name } }" class="mono">{{ name }}</RouterLink></template
+            >
+            {{ one.to.length === 1 ? 'holds' : 'hold' }} <strong>{{ one.confers.join(', ') }}</strong>, as its {{ one.relation
+            }}<span v-if="one.count > one.to.length" class="soft">; {{ counted(one.count, 'name') }} in all</span>
           </li>
           <li v-for="one in conferring" :key="one.sentence + one.role" class="soft">{{ one.sentence }} {{ one.role }}</li>
         </ul>

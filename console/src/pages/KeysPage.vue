@@ -101,8 +101,22 @@ async function end(key: KeyShown) {
     </template>
     <p class="soft">Replaced, a key counts for a day more. Ended, it counts no more at once, on every node.</p>
   </section>
-  <AskFirst v-model="isEnding" danger :title="`End ${ending?.name}?`" answer="End it now" :busy="ended.busy.value" @confirmed="end(ending!)">
-    <p>{{ ending?.application ? `Whatever of ${ending.application} asks with it is refused from then on.` : 'Whoever works with it is signed out from then on.' }} It cannot be taken back; another key can be made.</p>
+  <AskFirst
+    v-model="isEnding"
+    danger
+    :title="`End ${ending?.name}?`"
+    answer="End it now"
+    :busy="ended.busy.value"
+    @confirmed="end(ending!)"
+  >
+    <p>
+      {{
+        ending?.application
+          ? `Whatever of ${ending.application} asks with it is refused from then on.`
+          : 'Whoever works with it is signed out from then on.'
+      }}
+      It cannot be taken back; another key can be made.
+    </p>
     <p class="soft">Last used: {{ ending?.['last-used-at'] ? moment(ending['last-used-at']) : 'not yet' }}</p>
   </AskFirst>
 
@@ -110,15 +124,24 @@ async function end(key: KeyShown) {
     <h2 id="new">A new key</h2>
     <div class="fields">
       <ElFormItem label="Name" prop="name"><ElInput v-model="asked.name" name="name" autocomplete="off" maxlength="200" /></ElFormItem>
-      <ElFormItem label="Whose" prop="application">
+      <ElFormItem label="Whose" prop="application" class="whose">
         <ElSelect v-model="asked.application" name="application" clearable placeholder="an operator’s">
-          <ElOption v-for="application in model.data.value?.applications" :key="application.key" :value="application.key" :label="application.name" />
+          <ElOption
+            v-for="application in model.data.value?.applications"
+            :key="application.key"
+            :value="application.key"
+            :label="application.name"
+          />
         </ElSelect>
       </ElFormItem>
       <ElFormItem v-if="asked.application" label="Answers tell" prop="detail">
-        <ElSelect v-model="asked.detail" name="detail"><ElOption v-for="(words, detail) in texts.details" :key="detail" :value="detail" :label="words" /></ElSelect>
+        <ElSelect v-model="asked.detail" name="detail"
+          ><ElOption v-for="(words, detail) in texts.details" :key="detail" :value="detail" :label="words"
+        /></ElSelect>
       </ElFormItem>
-      <ElFormItem v-else label="Rights" prop="rights" class="wide"><ElInput v-model="asked.rights" name="rights" placeholder="reader, grant-editor@tenant:northline" autocomplete="off" /></ElFormItem>
+      <ElFormItem v-else label="Rights" prop="rights" class="wide"
+        ><ElInput v-model="asked.rights" name="rights" placeholder="reader, grant-editor@tenant:northline" autocomplete="off"
+      /></ElFormItem>
       <MomentField v-model="asked.until" label="Until" name="until" placeholder="no end" />
     </div>
     <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="made.busy.value">Make it</ElButton>
@@ -137,6 +160,9 @@ async function end(key: KeyShown) {
   flex-wrap: wrap;
   gap: 4px 16px;
   margin: 8px 0;
+}
+.whose {
+  width: 14em;
 }
 .wide {
   flex: 1 1 340px;

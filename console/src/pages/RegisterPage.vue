@@ -39,7 +39,13 @@ watch(
 )
 
 function search(after = '') {
-  const query = { containing: containing.value.trim(), type: type.value, attribute: attribute.value.trim(), within: within.value.trim(), after }
+  const query = {
+    containing: containing.value.trim(),
+    type: type.value,
+    attribute: attribute.value.trim(),
+    within: within.value.trim(),
+    after,
+  }
   void router.push({ query: Object.fromEntries(Object.entries(query).filter(([, value]) => value)) })
 }
 
@@ -57,23 +63,42 @@ const parts = [
   <BulkLoad v-if="route.params.part === 'load'" />
   <template v-else>
     <form class="plain line" aria-label="Search" @submit.prevent="search()">
-      <label>In its name, or in what is said of it<ElInput v-model="containing" name="containing" placeholder="ines" autocomplete="off" spellcheck="false" /></label>
-      <label>of type<ElSelect v-model="type" name="type" filterable clearable :value-on-clear="''" placeholder="any"><ElOption v-for="kind in kinds" :key="kind" :value="kind" :label="kind" /></ElSelect></label>
-      <label>and states<ElInput v-model="attribute" name="attribute" placeholder="clearance=3" autocomplete="off" spellcheck="false" /></label>
-      <label>and lies within<ElInput v-model="within" name="within" placeholder="vessel:kestrel" autocomplete="off" spellcheck="false" /></label>
+      <label
+        >In its name, or in what is said of it<ElInput
+          v-model="containing"
+          name="containing"
+          placeholder="ines"
+          autocomplete="off"
+          spellcheck="false"
+      /></label>
+      <label
+        >of type<ElSelect v-model="type" name="type" filterable clearable :value-on-clear="''" placeholder="any"
+          ><ElOption v-for="kind in kinds" :key="kind" :value="kind" :label="kind" /></ElSelect
+      ></label>
+      <label
+        >and states<ElInput v-model="attribute" name="attribute" placeholder="clearance=3" autocomplete="off" spellcheck="false"
+      /></label>
+      <label
+        >and lies within<ElInput v-model="within" name="within" placeholder="vessel:kestrel" autocomplete="off" spellcheck="false"
+      /></label>
       <ElButton type="primary" native-type="submit">Search</ElButton>
     </form>
     <FailureNote v-if="found.error.value" :error="found.error.value" />
     <section v-if="found.data.value" class="sheet" aria-label="Found">
       <p v-if="!found.data.value.items.length">
-        Nothing is registered that is so{{ attribute ? ' and states that' : '' }}. The register has {{ counted(status.data.value?.entities ?? 0, 'entity', 'entities') }}; load more from a file.
+        Nothing is registered that is so{{ attribute ? ' and states that' : '' }}. The register has
+        {{ counted(status.data.value?.entities ?? 0, 'entity', 'entities') }}; load more from a file.
       </p>
       <ElTable v-else :data="found.data.value.items" row-key="entity">
         <ElTableColumn label="Entity" prop="entity" sortable min-width="180">
-          <template #default="{ row }: { row: EntityLine }"><RouterLink :to="{ name: 'entity', params: { name: row.entity } }" class="mono">{{ row.entity }}</RouterLink></template>
+          <template #default="{ row }: { row: EntityLine }"
+            ><RouterLink :to="{ name: 'entity', params: { name: row.entity } }" class="mono">{{ row.entity }}</RouterLink></template
+          >
         </ElTableColumn>
         <ElTableColumn label="Within" prop="within" sortable min-width="130" />
-        <ElTableColumn label="What is said of it" min-width="300"><template #default="{ row }: { row: EntityLine }">{{ beside(row) }}</template></ElTableColumn>
+        <ElTableColumn label="What is said of it" min-width="300"
+          ><template #default="{ row }: { row: EntityLine }">{{ beside(row) }}</template></ElTableColumn
+        >
       </ElTable>
       <ElButton v-if="text(route.query.after)" size="small" @click="search()">First page</ElButton>
       <ElButton v-if="found.data.value.next" size="small" @click="search(found.data.value.next!)">Next page</ElButton>

@@ -32,7 +32,9 @@ const parts = [
 ]
 const shown = computed(() => runs.data.value?.find((run) => run.number === chosen.value) ?? runs.data.value?.[0])
 const running = computed(() => runs.data.value?.some((run) => run.state === 'running') ?? false)
-const before = computed(() => runs.data.value?.find((run) => shown.value && run.number < shown.value.number && run.of === shown.value.of && run['ended-at']))
+const before = computed(() =>
+  runs.data.value?.find((run) => shown.value && run.number < shown.value.number && run.of === shown.value.of && run['ended-at']),
+)
 let timer: ReturnType<typeof setTimeout> | undefined
 
 async function look() {
@@ -42,13 +44,16 @@ async function look() {
 }
 onMounted(look)
 onBeforeUnmount(() => clearTimeout(timer))
-watch(() => [shown.value?.number, shown.value?.state] as const, ([number, state]) => {
-  found.clear()
-  earlier.clear()
-  if (!number || (state !== 'held' && state !== 'failed')) return
-  void found.run(number)
-  if (before.value) void earlier.run(before.value.number)
-})
+watch(
+  () => [shown.value?.number, shown.value?.state] as const,
+  ([number, state]) => {
+    found.clear()
+    earlier.clear()
+    if (!number || (state !== 'held' && state !== 'failed')) return
+    void found.run(number)
+    if (before.value) void earlier.run(before.value.number)
+  },
+)
 
 async function begin() {
   if (draft.draft.value && draft.isChanged.value) await draft.save()
@@ -69,30 +74,55 @@ async function stop(number: number) {
   <RehearsalFiles v-if="route.params.part === 'samples'" />
   <template v-else>
     <div class="line">
-      <ElButton type="primary" :disabled="running" :loading="begun.busy.value" @click="begin">{{ draft.draft.value ? `Rehearse ${draft.draft.value.id} against live` : 'Rehearse what is live' }}</ElButton>
+      <ElButton type="primary" :disabled="running" :loading="begun.busy.value" @click="begin">{{
+        draft.draft.value ? `Rehearse ${draft.draft.value.id} against live` : 'Rehearse what is live'
+      }}</ElButton>
       <span v-if="!draft.draft.value" class="soft">Open a draft to see who gains and who loses under it.</span>
     </div>
-    <FailureNote v-if="runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value" :error="(runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value)!" />
-    <p v-if="runs.data.value && !runs.data.value.length">Nothing was rehearsed yet. Write samples, cases and guarantees under Samples and cases, or keep answers from Try.</p>
+    <FailureNote
+      v-if="runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value"
+      :error="(runs.error.value ?? begun.error.value ?? stopped.error.value ?? found.error.value)!"
+    />
+    <p v-if="runs.data.value && !runs.data.value.length">
+      Nothing was rehearsed yet. Write samples, cases and guarantees under Samples and cases, or keep answers from Try.
+    </p>
     <section v-if="shown" class="sheet" aria-labelledby="run">
-      <h2 id="run" role="status" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">{{ shown.words }}</h2>
+      <h2 id="run" role="status" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">
+        {{ shown.words }}
+      </h2>
       <p class="soft">
         Run {{ shown.number }} of {{ shown.of }}, {{ moment(shown['started-at']) }}, by {{ names.called(shown.author) }}
         <template v-if="shown.progress">: {{ progressTold(shown.progress) }}</template>
         <ElButton v-if="shown.state === 'running'" size="small" @click="stop(shown.number)">Stop it</ElButton>
       </p>
-      <ElProgress v-if="shown.state === 'running' && shown.progress" :percentage="Math.floor((100 * shown.progress[0]) / Math.max(shown.progress[1], 1))" :aria-label="`Run ${shown.number}`" />
+      <ElProgress
+        v-if="shown.state === 'running' && shown.progress"
+        :percentage="Math.floor((100 * shown.progress[0]) / Math.max(shown.progress[1], 1))"
+        :aria-label="`Run ${shown.number}`"
+      />
       <p v-if="found.busy.value" class="soft">Reading what it found …</p>
       <template v-if="found.data.value">
         <ElTable v-if="route.params.part === 'guarantees'" :data="found.data.value.guarantees" row-key="name">
           <ElTableColumn label="Outcome" prop="outcome" sortable width="130">
-            <template #default="{ row }: { row: Settled }"><span :class="row.outcome === 'proved' ? 'allowed' : row.outcome === 'undecided' ? 'undetermined' : 'denied'">{{ row.outcome }}</span></template>
+            <template #default="{ row }: { row: Settled }"
+              ><span :class="row.outcome === 'proved' ? 'allowed' : row.outcome === 'undecided' ? 'undetermined' : 'denied'">{{
+                row.outcome
+              }}</span></template
+            >
           </ElTableColumn>
-          <ElTableColumn label="Guarantee" prop="name" sortable min-width="220"><template #default="{ row }: { row: Settled }">{{ row.name }}<br /><span class="soft">{{ row.place }}</span></template></ElTableColumn>
+          <ElTableColumn label="Guarantee" prop="name" sortable min-width="220"
+            ><template #default="{ row }: { row: Settled }"
+              >{{ row.name }}<br /><span class="soft">{{ row.place }}</span></template
+            ></ElTableColumn
+          >
           <ElTableColumn label="Claim" min-width="320">
             <template #default="{ row }: { row: Settled }">
-              <code>{{ row.claim }}</code><template v-if="row.when"> when <code>{{ row.when }}</code></template>
-              <template v-if="row.assume"><br />assumed: <code>{{ row.assume }}</code></template>
+              <code>{{ row.claim }}</code><template v-if="row.when">
+                when <code>{{ row.when }}</code></template
+              >
+              <template v-if="row.assume"
+                ><br />assumed: <code>{{ row.assume }}</code></template
+              >
               <template v-if="row.why"><br />{{ row.why }}</template>
             </template>
           </ElTableColumn>

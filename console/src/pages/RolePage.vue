@@ -38,21 +38,57 @@ watch(key, (role) => void reached.run(role), { immediate: true })
   <h1>{{ role?.name ?? key }}</h1>
   <FailureNote v-if="live.error.value" :error="live.error.value" />
   <p v-else-if="!model" class="soft">Reading the charter …</p>
-  <p v-else-if="!role" class="sheet">There is no role <code>{{ key }}</code> {{ draft.draft.value ? 'in this draft' : 'in what is live' }}. <RouterLink :to="{ name: 'roles' }">All roles</RouterLink></p>
+  <p v-else-if="!role" class="sheet">
+    There is no role <code>{{ key }}</code> {{ draft.draft.value ? 'in this draft' : 'in what is live' }}.
+    <RouterLink :to="{ name: 'roles' }">All roles</RouterLink>
+  </p>
   <template v-else>
     <section class="sheet" aria-label="What it is">
-      <p class="soft"><code>{{ role.key }}</code> {{ role.description }}</p>
+      <p class="soft">
+        <code>{{ role.key }}</code> {{ role.description }}
+      </p>
       <p v-for="line in termsOf(role)" :key="line" class="sentence">{{ line }}</p>
       <p v-for="one in conferred" :key="one.sentence" class="sentence">{{ one.sentence }}</p>
       <p v-for="one in apart" :key="one.key" class="sentence">Nobody holds two of {{ one.roles.join(', ') }} where both count.</p>
-      <p v-if="reached.data.value">{{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.</p>
+      <p v-if="reached.data.value">
+        {{ reached.data.value.whole ? '' : 'More than ' }}{{ counted(reached.data.value.subjects, 'subject') }} by
+        {{ counted(reached.data.value.grants, 'grant') }} of it, or of a role that includes it.
+      </p>
       <dl>
-        <template v-if="role.when"><dt>All it gives, only when</dt><dd><code>{{ role.when }}</code></dd></template>
-        <template v-if="role.includes.length"><dt>Includes</dt><dd><RouterLink v-for="one in role.includes" :key="one" :to="{ name: 'role', params: { role: one } }">{{ one }}</RouterLink></dd></template>
-        <template v-if="including.length"><dt>Included by</dt><dd><RouterLink v-for="one in including" :key="one" :to="{ name: 'role', params: { role: one } }">{{ one }}</RouterLink></dd></template>
-        <template v-for="[type, actions] in gives" :key="type"><dt>Of <RouterLink :to="{ name: 'roles', params: { type }, query: { role: role.key } }">{{ type }}</RouterLink></dt><dd>{{ actions.join(', ') }}</dd></template>
-        <template v-for="(one, n) in role.clauses" :key="n"><dt>{{ one.permissions.join(', ') }}</dt><dd>only when <code>{{ one.when }}</code></dd></template>
-        <template v-if="role.except.length"><dt>Takes out</dt><dd>{{ role.except.join(', ') }}</dd></template>
+        <template v-if="role.when"
+          ><dt>All it gives, only when</dt>
+          <dd>
+            <code>{{ role.when }}</code>
+          </dd></template
+        >
+        <template v-if="role.includes.length"
+          ><dt>Includes</dt>
+          <dd>
+            <RouterLink v-for="one in role.includes" :key="one" :to="{ name: 'role', params: { role: one } }">{{ one }}</RouterLink>
+          </dd></template
+        >
+        <template v-if="including.length"
+          ><dt>Included by</dt>
+          <dd>
+            <RouterLink v-for="one in including" :key="one" :to="{ name: 'role', params: { role: one } }">{{ one }}</RouterLink>
+          </dd></template
+        >
+        <template v-for="[type, actions] in gives" :key="type"
+          ><dt>
+            Of <RouterLink :to="{ name: 'roles', params: { type }, query: { role: role.key } }">{{ type }}</RouterLink>
+          </dt>
+          <dd>{{ actions.join(', ') }}</dd></template
+        >
+        <template v-for="(one, n) in role.clauses" :key="n"
+          ><dt>{{ one.permissions.join(', ') }}</dt>
+          <dd>
+            only when <code>{{ one.when }}</code>
+          </dd></template
+        >
+        <template v-if="role.except.length"
+          ><dt>Takes out</dt>
+          <dd>{{ role.except.join(', ') }}</dd></template
+        >
       </dl>
     </section>
     <DraftGate what="A role is changed in a draft.">

@@ -72,7 +72,8 @@ function was(line: GridRow, permission: string): string | undefined {
   return then.how === now.how && then.text === now.text ? undefined : then.text
 }
 /** Whether two roles laid over each other say something else of an action. */
-const apart = (at: number) => Boolean(other.value && rows.value.length === 2 && rows.value[0]!.cells[at]!.how !== rows.value[1]!.cells[at]!.how)
+const apart = (at: number) =>
+  Boolean(other.value && rows.value.length === 2 && rows.value[0]!.cells[at]!.how !== rows.value[1]!.cells[at]!.how)
 
 const choose = (key: string) => void router.push({ name: 'roles', params: { type: key } })
 function lay(and: string) {
@@ -86,7 +87,8 @@ async function toggle() {
   if (cell.value.how === 'taken-out') await draft.edit([{ path: ['role', role, 'except'], remove: permission }])
   else if (cell.value.how === 'nothing') await draft.edit([{ path: ['role', role, 'permissions'], add: permission }])
   // What comes by a wildcard or through a role is taken out; what is listed is no more.
-  else if (!(await draft.edit([{ path: ['role', role, 'permissions'], remove: permission }]))) await draft.edit([{ path: ['role', role, 'except'], add: permission }])
+  else if (!(await draft.edit([{ path: ['role', role, 'permissions'], remove: permission }])))
+    await draft.edit([{ path: ['role', role, 'except'], add: permission }])
 }
 
 async function addRole() {
@@ -103,14 +105,24 @@ async function addRole() {
       <ElSelect :model-value="type" name="type" filterable @update:model-value="choose">
         <ElOption :value="ALL" label="all types" />
         <ElOptionGroup v-for="application in model?.applications ?? []" :key="application.key" :label="application.name">
-          <ElOption v-for="known in (model?.types ?? []).filter((known) => known.application === application.key)" :key="known.key" :value="known.key" :label="known.key" />
+          <ElOption
+            v-for="known in (model?.types ?? []).filter((known) => known.application === application.key)"
+            :key="known.key"
+            :value="known.key"
+            :label="known.key"
+          />
         </ElOptionGroup>
       </ElSelect>
     </label>
     <label v-if="row && type !== ALL"
       >{{ other ? String(route.query.role) : row.role }} laid over
       <ElSelect :model-value="other" name="and" filterable clearable placeholder="none: all roles" @update:model-value="lay">
-        <ElOption v-for="line in (grid?.roles ?? []).filter((line) => line.role !== (other ? route.query.role : row?.role))" :key="line.role" :value="line.role" :label="line.role" />
+        <ElOption
+          v-for="line in (grid?.roles ?? []).filter((line) => line.role !== (other ? route.query.role : row?.role))"
+          :key="line.role"
+          :value="line.role"
+          :label="line.role"
+        />
       </ElSelect>
     </label>
   </div>
@@ -119,12 +131,33 @@ async function addRole() {
   <div v-else-if="grid" class="sides">
     <div class="scroll">
       <p v-if="!rows.length" class="sheet">No role gives anything of {{ grid.kind }}.</p>
-      <RoleGrid v-else v-model:table="table" :grid="grid" :rows="rows" :focus="focus" :was="was" :apart="apart" :marked="String(route.query.role ?? '')" @toggle="toggle" />
-      <p v-if="draft.draft.value" class="soft">Hatched cells differ from what is live. Enter gives the permission in the focused cell, or takes it back.</p>
+      <RoleGrid
+        v-else
+        v-model:table="table"
+        :grid="grid"
+        :rows="rows"
+        :focus="focus"
+        :was="was"
+        :apart="apart"
+        :marked="String(route.query.role ?? '')"
+        @toggle="toggle"
+      />
+      <p v-if="draft.draft.value" class="soft">
+        Hatched cells differ from what is live. Enter gives the permission in the focused cell, or takes it back.
+      </p>
     </div>
-    <CellInWords v-if="cell && row && column" :row="row" :cell="cell" :column="column" :beside="other ? rows.filter((line) => line !== row).map((line) => line.cells[focus.column.value]!.text) : []" :was="was(row, column.permission)">
+    <CellInWords
+      v-if="cell && row && column"
+      :row="row"
+      :cell="cell"
+      :column="column"
+      :beside="other ? rows.filter((line) => line !== row).map((line) => line.cells[focus.column.value]!.text) : []"
+      :was="was(row, column.permission)"
+    >
       <template v-if="draft.draft.value">
-        <ElButton size="small" :loading="draft.busy.value" @click="toggle">{{ cell.how === 'nothing' ? 'Give it' : cell.how === 'taken-out' ? 'Take it out no more' : 'Take it back' }}</ElButton>
+        <ElButton size="small" :loading="draft.busy.value" @click="toggle">{{
+          cell.how === 'nothing' ? 'Give it' : cell.how === 'taken-out' ? 'Take it out no more' : 'Take it back'
+        }}</ElButton>
         <form class="plain new" aria-label="New role" @submit.prevent="addRole">
           <h3>A new role that gives {{ column.permission }}</h3>
           <label>Key<ElInput v-model.trim="fresh.key" name="role-key" autocomplete="off" /></label>

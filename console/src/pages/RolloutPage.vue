@@ -36,7 +36,9 @@ const goingBack = computed({ get: () => Boolean(back.value), set: (open: boolean
 const live = computed(() => status.data.value?.revision?.number)
 const draft = computed(() => opened.data.value)
 const errors = computed(() => draft.value?.standing.findings.filter((finding) => finding.severity === 'error').length ?? 0)
-const isReady = computed(() => draft.value && !errors.value && draft.value.standing.fits && (accepted.value || !draft.value.standing.unfit.length))
+const isReady = computed(
+  () => draft.value && !errors.value && draft.value.standing.fits && (accepted.value || !draft.value.standing.unfit.length),
+)
 /** How its rehearsal stands, and who would lose, as the last one found. */
 const rehearsed = computed(() => (draft.value && runs.data.value ? rehearsedState(runs.data.value, draft.value.draft, false) : ''))
 const lastRun = computed(() => runs.data.value?.find((run) => run.of === draft.value?.draft.id))
@@ -90,16 +92,23 @@ async function restore(one: Draft) {
 
 <template>
   <h1>Roll out</h1>
-  <FailureNote v-for="one in [put, discarded, restored].filter((call) => call.error.value)" :key="one.error.value!.message" :error="one.error.value!" />
+  <FailureNote
+    v-for="one in [put, discarded, restored].filter((call) => call.error.value)"
+    :key="one.error.value!.message"
+    :error="one.error.value!"
+  />
   <p v-if="put.data.value" role="status">Revision {{ put.data.value.number }} is live: {{ put.data.value.title }}</p>
-  <p v-if="discarded.data.value" role="status">{{ discarded.data.value.id }} is discarded. For thirty days it can be taken back from here.</p>
+  <p v-if="discarded.data.value" role="status">
+    {{ discarded.data.value.id }} is discarded. For thirty days it can be taken back from here.
+  </p>
   <div class="columns">
     <section class="sheet" aria-labelledby="drafts">
       <h2 id="drafts">Drafts</h2>
       <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />
       <ElSkeleton v-else-if="!drafts.data.value" :rows="2" animated />
       <p v-else-if="!drafts.data.value.length">
-        No draft is under way. <RouterLink :to="{ name: 'describe' }">Begin one</RouterLink>, or save a charter as one: <code>ostrog draft save DIR --title …</code>
+        No draft is under way. <RouterLink :to="{ name: 'describe' }">Begin one</RouterLink>, or save a charter as one:
+        <code>ostrog draft save DIR --title …</code>
       </p>
       <ul v-else>
         <li v-for="one in drafts.data.value" :key="one.id">
@@ -113,7 +122,9 @@ async function restore(one: Draft) {
         <ul>
           <li v-for="one in gone.data.value" :key="one.id">
             {{ one.id }} {{ one.title }} <span class="soft">discarded {{ moment(one['discarded-at']!) }}</span>
-            <ElButton size="small" :aria-label="`Take back ${one.id}`" :loading="restored.busy.value" @click="restore(one)">Take it back</ElButton>
+            <ElButton size="small" :aria-label="`Take back ${one.id}`" :loading="restored.busy.value" @click="restore(one)"
+              >Take it back</ElButton
+            >
           </li>
         </ul>
       </details>
@@ -173,19 +184,57 @@ async function restore(one: Draft) {
       <ElButton @click="discarding = true">Discard</ElButton>
     </p>
     <AsCommand v-if="isReady" :line="`ostrog rollout ${draft.draft.id}${note.trim() ? ` --note '${note.trim()}'` : ''}`" />
-    <AskFirst v-model="putting" :title="`Put ${draft.draft.id} live?`" answer="Put it live now, for all" :busy="put.busy.value" @confirmed="putLive(draft.draft.id)">
-      <p>{{ counted(draft.standing.changes.length, 'change') }} of meaning, from revision {{ draft.draft.base ?? 'nothing' }}. It counts at once, for every application, on every node.</p>
-      <p :class="lastRun?.state === 'held' ? '' : 'denied'">{{ lastRun ? `Rehearsed ${moment(lastRun['started-at'])}: ${lastRun.words}` : 'It was never rehearsed: nobody knows who would lose by it.' }}</p>
+    <AskFirst
+      v-model="putting"
+      :title="`Put ${draft.draft.id} live?`"
+      answer="Put it live now, for all"
+      :busy="put.busy.value"
+      @confirmed="putLive(draft.draft.id)"
+    >
+      <p>
+        {{ counted(draft.standing.changes.length, 'change') }} of meaning, from revision {{ draft.draft.base ?? 'nothing' }}. It counts at
+        once, for every application, on every node.
+      </p>
+      <p :class="lastRun?.state === 'held' ? '' : 'denied'">
+        {{
+          lastRun
+            ? `Rehearsed ${moment(lastRun['started-at'])}: ${lastRun.words}`
+            : 'It was never rehearsed: nobody knows who would lose by it.'
+        }}
+      </p>
       <p v-if="draft.standing.unfit.length">{{ counted(draft.standing.unfit.length, 'fact') }} would give nothing.</p>
-      <label class="plain">Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change" /></label>
+      <label class="plain"
+        >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
+      /></label>
     </AskFirst>
-    <AskFirst v-model="discarding" danger :title="`Discard ${draft.draft.id}?`" answer="Discard it" :busy="discarded.busy.value" @confirmed="discard(draft.draft.id)">
-      <p>{{ draft.draft.title }}, by {{ draft.draft.authors.map(names.called).join(', ') }}. Whoever has it open is told, and keeps their text; for thirty days it can be taken back.</p>
+    <AskFirst
+      v-model="discarding"
+      danger
+      :title="`Discard ${draft.draft.id}?`"
+      answer="Discard it"
+      :busy="discarded.busy.value"
+      @confirmed="discard(draft.draft.id)"
+    >
+      <p>
+        {{ draft.draft.title }}, by {{ draft.draft.authors.map(names.called).join(', ') }}. Whoever has it open is told, and keeps their
+        text; for thirty days it can be taken back.
+      </p>
     </AskFirst>
   </article>
-  <AskFirst v-model="goingBack" :title="`Go back to revision ${back?.number}?`" answer="Put it live now" :busy="put.busy.value" @confirmed="putLive(String(back!.number))">
-    <p>{{ back?.title }}, live {{ back ? moment(back['created-at']) : '' }}. It counts at once, for every application, on every node; what revision {{ live }} changed is gone.</p>
-    <label class="plain">Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change" /></label>
+  <AskFirst
+    v-model="goingBack"
+    :title="`Go back to revision ${back?.number}?`"
+    answer="Put it live now"
+    :busy="put.busy.value"
+    @confirmed="putLive(String(back!.number))"
+  >
+    <p>
+      {{ back?.title }}, live {{ back ? moment(back['created-at']) : '' }}. It counts at once, for every application, on every node; what
+      revision {{ live }} changed is gone.
+    </p>
+    <label class="plain"
+      >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
+    /></label>
   </AskFirst>
 </template>
 

@@ -25,8 +25,10 @@ const unread = computed(() => [drafts, asked, rehearsals].flatMap((call) => call
 const reading = computed(() => !status.data.value || [drafts, asked, rehearsals].some((call) => !call.data.value && !call.error.value))
 const waiting = computed(() => {
   const all: { text: string; to: RouteLocationRaw }[] = []
-  if (!live.value?.revision && live.value) all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
-  for (const one of drafts.data.value ?? []) all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'rollout', query: { draft: one.id } } })
+  if (!live.value?.revision && live.value)
+    all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
+  for (const one of drafts.data.value ?? [])
+    all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'rollout', query: { draft: one.id } } })
   const last = rehearsals.data.value?.[0]
   if (last?.state === 'failed') all.push({ text: `Rehearsal of ${last.of}: ${last.words}`, to: { name: 'rehearse' } })
   const unknown = asked.data.value?.unknown.length
@@ -81,9 +83,8 @@ watch(
       <p v-else-if="!active.data.value.items.length" class="soft">Nothing is active.</p>
       <ul>
         <li v-for="{ activation } in active.data.value?.items ?? []" :key="activation.id">
-          <RouterLink :to="{ name: 'entity', params: { name: activation.subject } }" class="mono">{{ activation.subject }}</RouterLink
-          >, <code>{{ activation.grant }}</code
-          ><template v-if="activation.until">, until {{ moment(activation.until) }}</template>
+          <RouterLink :to="{ name: 'entity', params: { name: activation.subject } }" class="mono">{{ activation.subject }}</RouterLink>,
+          <code>{{ activation.grant }}</code><template v-if="activation.until">, until {{ moment(activation.until) }}</template>
           <span v-if="activation.reason" class="soft">: {{ activation.reason }}</span>
         </li>
       </ul>
@@ -93,12 +94,17 @@ watch(
       <FailureNote v-if="asked.error.value" :error="asked.error.value" />
       <ul>
         <li v-for="one in asked.data.value?.applications ?? []" :key="one.application">
-          <strong>{{ one.name }}</strong
-          >:
+          <strong>{{ one.name }}</strong>:
           <template v-if="one.last">
-            <RouterLink :to="{ name: 'try', query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' } }">{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink
-            >, <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span
-            ><span class="soft">, {{ moment(one.last.at) }}</span>
+            <RouterLink
+              :to="{
+                name: 'try',
+                query: { subject: one.last.subject, permission: one.last.permission, resource: one.last.resource ?? '' },
+              }"
+              >{{ one.last.subject }} {{ one.last.permission }} {{ one.last.resource }}</RouterLink
+            >, <span :class="one.last.allowed ? 'allowed' : 'denied'">{{ one.last.allowed ? 'allowed' : 'denied' }}</span><span class="soft"
+              >, {{ moment(one.last.at) }}</span
+            >
           </template>
           <RouterLink v-else class="soft" :to="{ name: 'connect' }">has not asked yet; give it a key</RouterLink>
         </li>
@@ -142,7 +148,10 @@ watch(
           digest <code :title="live.revision.digest">{{ live.revision.digest.slice(0, 16) }}…</code>
         </p>
       </template>
-      <p v-else>No charter is live. <RouterLink :to="{ name: 'describe' }">Describe the first application</RouterLink>, or start the service with <code>--charter DIR</code>.</p>
+      <p v-else>
+        No charter is live. <RouterLink :to="{ name: 'describe' }">Describe the first application</RouterLink>, or start the service with
+        <code>--charter DIR</code>.
+      </p>
     </section>
     <section class="sheet" aria-labelledby="register">
       <h2 id="register">Register</h2>
@@ -159,7 +168,8 @@ watch(
         <li v-for="application in model.applications" :key="application.key">
           {{ application.name }}:
           <template v-for="(type, at) in model.types.filter((type) => type.application === application.key)" :key="type.key"
-            ><template v-if="at">, </template><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
+            ><template v-if="at">, </template
+            ><RouterLink :to="{ name: 'roles', params: { type: type.key } }">{{ type.key }}</RouterLink></template
           >
         </li>
       </ul>
@@ -171,7 +181,14 @@ watch(
     <ElSkeleton v-else-if="!changes.data.value" :rows="4" animated />
     <p v-else-if="!changes.data.value.items.length">Nothing has changed yet. Load a register, or give somebody a role.</p>
     <ElTimeline v-else>
-      <ElTimelineItem v-for="change in changes.data.value.items" :key="change.position" :timestamp="`${change.position}, ${moment(change.at)}, by ${names.called(change.actor)}`" placement="bottom" hollow>{{ told(change) }}</ElTimelineItem>
+      <ElTimelineItem
+        v-for="change in changes.data.value.items"
+        :key="change.position"
+        :timestamp="`${change.position}, ${moment(change.at)}, by ${names.called(change.actor)}`"
+        placement="bottom"
+        hollow
+        >{{ told(change) }}</ElTimelineItem
+      >
     </ElTimeline>
   </section>
 </template>

@@ -24,9 +24,24 @@ function service() {
     if (path !== '/api/v1/ask') return new Response('{"applications":[],"types":[],"roles":[],"context":[],"items":[]}')
     const supposed = (body.suppose as string[]).length
     const allowed = kept || supposed > 0
-    const explanation = { allowed, reason: allowed ? 'role:inspector' : 'condition', sentence: allowed ? 'she may' : 'she may not', way: [], arrivals: [], rules: [], 'also-held': [], ignored: [] }
-    const take = { ways: [[{ words: 'user:ines.clearance to be at least 5', fact: 'user:ines.clearance = 5' }]], trials: 1, exhaustive: true }
-    return new Response(JSON.stringify({ explanation, supposed, now: '', revision: 1, position: 2, ...(allowed ? {} : { 'would-take': take }) }))
+    const explanation = {
+      allowed,
+      reason: allowed ? 'role:inspector' : 'condition',
+      sentence: allowed ? 'she may' : 'she may not',
+      way: [],
+      arrivals: [],
+      rules: [],
+      'also-held': [],
+      ignored: [],
+    }
+    const take = {
+      ways: [[{ words: 'user:ines.clearance to be at least 5', fact: 'user:ines.clearance = 5' }]],
+      trials: 1,
+      exhaustive: true,
+    }
+    return new Response(
+      JSON.stringify({ explanation, supposed, now: '', revision: 1, position: 2, ...(allowed ? {} : { 'would-take': take }) }),
+    )
   })
 }
 
@@ -44,7 +59,14 @@ it('asks what the address says, supposes beside it, and makes it so', async () =
   const page = mount(TryPage, { global: { plugins: [router] } })
   await flushPromises()
   expect(page.findAll('.verdict').map((verdict) => verdict.text())).toEqual(['Denied'])
-  expect(asked()[0]).toEqual({ subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204', context: { zone: 'quay' }, suppose: [], 'would-take': true })
+  expect(asked()[0]).toEqual({
+    subject: 'user:ines',
+    permission: 'manifest:release',
+    resource: 'manifest:m-204',
+    context: { zone: 'quay' },
+    suppose: [],
+    'would-take': true,
+  })
 
   await page.find('#fact').setValue('user:ines.clearance = 5')
   await page.find('form[aria-label="Beside it"]').trigger('submit')
@@ -109,6 +131,10 @@ it('takes the ask line from a key to an answer', async () => {
   await inputs[2]!.setValue('manifest:m-204')
   await line.find('form').trigger('submit')
   await flushPromises()
-  expect(router.currentRoute.value.query).toMatchObject({ subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204' })
+  expect(router.currentRoute.value.query).toMatchObject({
+    subject: 'user:ines',
+    permission: 'manifest:release',
+    resource: 'manifest:m-204',
+  })
   line.unmount()
 })

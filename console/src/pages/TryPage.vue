@@ -50,7 +50,9 @@ const kept = useAsync(api.setFacts)
 const model = useAsync(() => api.model())
 const type = computed(() => permission.value.split(':')[0] ?? '')
 const resourceTypes = computed(() => (model.data.value?.types ?? []).map((known) => known.key))
-const permissions = computed(() => (model.data.value?.types ?? []).flatMap((known) => known.actions.map((action) => `${known.key}:${action.key}`)))
+const permissions = computed(() =>
+  (model.data.value?.types ?? []).flatMap((known) => known.actions.map((action) => `${known.key}:${action.key}`)),
+)
 void model.run()
 
 /** A question whose blank is meant: who may, with what, or what. */
@@ -81,7 +83,17 @@ watch(
       before.clear()
       first.value = undefined
       hint.value = ''
-      blankAsked.value = { blank: query.blank, question: { subject: subject.value, permission: permission.value, resource: resource.value, ...saidOf(context.value), now: now.value, suppose: [] } }
+      blankAsked.value = {
+        blank: query.blank,
+        question: {
+          subject: subject.value,
+          permission: permission.value,
+          resource: resource.value,
+          ...saidOf(context.value),
+          now: now.value,
+          suppose: [],
+        },
+      }
       return
     }
     blankAsked.value = undefined
@@ -124,7 +136,12 @@ function compare() {
     moment: () => ({ ...asked, now: text }),
     draft: () => ({ ...asked, draft: draft.draft.value!.id }),
   }
-  title.value = { fact: `Supposing ${text}`, subject: `Beside it: ${text}`, moment: `At ${text}`, draft: `Under ${draft.draft.value?.id}, as it was saved` }[beside.value]
+  title.value = {
+    fact: `Supposing ${text}`,
+    subject: `Beside it: ${text}`,
+    moment: `At ${text}`,
+    draft: `Under ${draft.draft.value?.id}, as it was saved`,
+  }[beside.value]
   second.value = different[beside.value]()
   void after.run({ ...second.value, wouldTake: true })
 }
@@ -138,7 +155,11 @@ function suppose(way: Proposal[]) {
   beside.value = 'fact'
   fact.value = way.length === 1 ? (way[0]!.fact ?? '') : ''
   kept.clear()
-  void after.run({ ...asked, context: { ...asked.context, ...Object.fromEntries(sent) }, ofResource: { ...asked.ofResource, ...Object.fromEntries(stated) } })
+  void after.run({
+    ...asked,
+    context: { ...asked.context, ...Object.fromEntries(sent) },
+    ofResource: { ...asked.ofResource, ...Object.fromEntries(stated) },
+  })
 }
 
 async function keep() {
@@ -179,13 +200,18 @@ async function keep() {
             <span class="soft">What differs</span>
             <ElSegmented v-model="beside" :options="besides" aria-label="What differs" />
           </div>
-          <label v-if="beside !== 'draft'" class="fact">{{ beside === 'fact' ? 'Change one thing and ask again' : 'Ask again' }}
+          <label v-if="beside !== 'draft'" class="fact"
+            >{{ beside === 'fact' ? 'Change one thing and ask again' : 'Ask again' }}
             <ElInput id="fact" v-model="fact" :placeholder="hints[beside]" autocomplete="off" spellcheck="false" />
           </label>
         </div>
         <div class="buttons">
-          <ElButton native-type="submit" :disabled="beside !== 'draft' && !fact.trim()" :loading="after.busy.value">{{ beside === 'fact' ? 'Suppose this' : 'Ask beside' }}</ElButton>
-          <ElButton v-if="beside === 'fact'" :disabled="!fact.trim() || !after.data.value" :loading="kept.busy.value" @click="keep">Make it so</ElButton>
+          <ElButton native-type="submit" :disabled="beside !== 'draft' && !fact.trim()" :loading="after.busy.value">{{
+            beside === 'fact' ? 'Suppose this' : 'Ask beside'
+          }}</ElButton>
+          <ElButton v-if="beside === 'fact'" :disabled="!fact.trim() || !after.data.value" :loading="kept.busy.value" @click="keep"
+            >Make it so</ElButton
+          >
         </div>
         <FailureNote v-if="after.error.value || kept.error.value" :error="(after.error.value ?? kept.error.value)!" />
       </form>
@@ -196,17 +222,23 @@ async function keep() {
   </div>
   <template v-else-if="!before.error.value && !before.busy.value">
     <p class="soft empty">
-      Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page; leave a slot blank to ask who may, with what, or what.
+      Ask as somebody who must be refused, then as somebody who must be let in. Press <kbd>/</kbd> to ask from any page; leave a slot blank
+      to ask who may, with what, or what.
     </p>
     <section v-if="lately.length" class="sheet" aria-labelledby="lately">
       <h2 id="lately">Asked lately</h2>
       <ul>
-        <li v-for="one in lately" :key="JSON.stringify(one)"><RouterLink :to="{ name: 'try', query: { ...one } }">{{ one.subject }} {{ one.permission }} {{ one.resource }}</RouterLink></li>
+        <li v-for="one in lately" :key="JSON.stringify(one)">
+          <RouterLink :to="{ name: 'try', query: { ...one } }">{{ one.subject }} {{ one.permission }} {{ one.resource }}</RouterLink>
+        </li>
       </ul>
     </section>
     <TryTable :permissions="permissions" :types="resourceTypes" />
   </template>
-  <AsCommand v-if="first && before.data.value" :line="`ostrog ask ${first.subject} ${first.permission}${first.resource ? ` ${first.resource}` : ''} --why`" />
+  <AsCommand
+    v-if="first && before.data.value"
+    :line="`ostrog ask ${first.subject} ${first.permission}${first.resource ? ` ${first.resource}` : ''} --why`"
+  />
 </template>
 
 <style scoped>

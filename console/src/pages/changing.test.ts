@@ -23,9 +23,36 @@ let sent: Sent[] = []
 let written: (method: string, path: string) => unknown[]
 let answers: Record<string, unknown> = {}
 
-const role = (key: string, more = {}) => ({ key, name: key, description: '', includes: [], 'held-by': ['user'], grantable: true, values: [], permissions: [], except: [], clauses: [], ...more })
-const rule = (key: string, effect: string, when: string) => ({ key, effect, permissions: ['manifest:release'], when, 'for-anyone': false, 'across-tenants': false })
-const type = { key: 'manifest', name: 'Manifest', application: 'customs', within: ['voyage'], actions: [{ key: 'view', name: 'view', description: 'Read it' }], attributes: [], relations: [] }
+const role = (key: string, more = {}) => ({
+  key,
+  name: key,
+  description: '',
+  includes: [],
+  'held-by': ['user'],
+  grantable: true,
+  values: [],
+  permissions: [],
+  except: [],
+  clauses: [],
+  ...more,
+})
+const rule = (key: string, effect: string, when: string) => ({
+  key,
+  effect,
+  permissions: ['manifest:release'],
+  when,
+  'for-anyone': false,
+  'across-tenants': false,
+})
+const type = {
+  key: 'manifest',
+  name: 'Manifest',
+  application: 'customs',
+  within: ['voyage'],
+  actions: [{ key: 'view', name: 'view', description: 'Read it' }],
+  attributes: [],
+  relations: [],
+}
 const model = {
   applications: [{ key: 'customs', name: 'Customs desk', description: '' }],
   types: [type],
@@ -62,7 +89,11 @@ afterEach(() => {
 })
 
 describe('Give', () => {
-  const holding = (id: string, more = {}) => ({ grant: { id, role: 'deckhand', to: 'user:a', at: 'everywhere' }, standing: 'counts', ...more })
+  const holding = (id: string, more = {}) => ({
+    grant: { id, role: 'deckhand', to: 'user:a', at: 'everywhere' },
+    standing: 'counts',
+    ...more,
+  })
 
   it('gives a role with its values and dates, and shows no role that may not be given', async () => {
     answers['GET /api/v1/holdings'] = { items: [], total: 0, from: ['everywhere'] }
@@ -105,7 +136,11 @@ describe('Give', () => {
   })
 
   it('ends a grant only when that is answered', async () => {
-    answers['GET /api/v1/holdings'] = { items: [holding('g-1'), holding('g-2', { standing: 'idle', why: 'the role is gone' })], total: 2, from: ['everywhere'] }
+    answers['GET /api/v1/holdings'] = {
+      items: [holding('g-1'), holding('g-2', { standing: 'idle', why: 'the role is gone' })],
+      total: 2,
+      from: ['everywhere'],
+    }
     answers['DELETE /api/v1/grants/g-1'] = { position: 'e.8', changed: [{}] }
     const page = await open(GivePage, '/give')
     expect(page.text()).toContain('gives nothing: the role is gone')
@@ -117,7 +152,16 @@ describe('Give', () => {
 })
 
 describe('Connect', () => {
-  const key = { id: 'k-1', application: null, name: 'night', detail: 'reason', endpoints: [], types: [], rights: [{ role: 'reader', at: 'everywhere' }], 'created-at': '' }
+  const key = {
+    id: 'k-1',
+    application: null,
+    name: 'night',
+    detail: 'reason',
+    endpoints: [],
+    types: [],
+    rights: [{ role: 'reader', at: 'everywhere' }],
+    'created-at': '',
+  }
 
   it('makes a key, shows its text once, and lets it go', async () => {
     answers['GET /api/v1/keys'] = [key]
@@ -128,7 +172,14 @@ describe('Connect', () => {
     await page.find('input[name=rights]').setValue('reader, grant-editor@tenant:north')
     await submit(page, 'form')
     expect(written('POST', '/api/v1/keys')).toEqual([
-      { name: 'desk', detail: 'reason', rights: [{ role: 'reader', at: 'everywhere' }, { role: 'grant-editor', at: 'tenant:north' }] },
+      {
+        name: 'desk',
+        detail: 'reason',
+        rights: [
+          { role: 'reader', at: 'everywhere' },
+          { role: 'grant-editor', at: 'tenant:north' },
+        ],
+      },
     ])
     expect(page.find('.secret').text()).toBe('ostrog.k-2.secret')
     await press(page, 'It is kept')
@@ -203,7 +254,13 @@ describe('Load', () => {
 
 describe('Register', () => {
   it('searches on the server, page by page, with the search in the address', async () => {
-    answers['GET /api/v1/entities'] = { items: [{ entity: 'group:a', 'member-count': 3 }, { entity: 'user:a', attributes: { rank: 3 } }], next: 'user:a' }
+    answers['GET /api/v1/entities'] = {
+      items: [
+        { entity: 'group:a', 'member-count': 3 },
+        { entity: 'user:a', attributes: { rank: 3 } },
+      ],
+      next: 'user:a',
+    }
     const page = await open(RegisterPage, '/register?containing=u&type=user&attribute=rank=3')
     expect(page.text()).toContain('3 members')
     expect(page.text()).toContain('rank 3')
@@ -225,15 +282,26 @@ describe('forms of a draft', () => {
     expect(button(page, 'Add the action').attributes('disabled')).toBeDefined()
     await page.find('input[name=new-action]').setValue('hold')
     await page.find('input[name=action-words]').setValue('Put it on hold')
-    await page.findAll('form').find((form) => form.text().includes('New action'))!.trigger('submit')
+    await page
+      .findAll('form')
+      .find((form) => form.text().includes('New action'))!
+      .trigger('submit')
     await flushPromises()
-    expect(written('POST', '/api/v1/texts/edit')).toEqual([{ files, edits: [{ path: ['resource', 'manifest', 'actions', 'hold'], value: 'Put it on hold' }] }])
+    expect(written('POST', '/api/v1/texts/edit')).toEqual([
+      { files, edits: [{ path: ['resource', 'manifest', 'actions', 'hold'], value: 'Put it on hold' }] },
+    ])
     expect(useDraft().files.value[0]?.text).toBe('changed')
   })
 
   it('show denies first, read a rule on something real, and write it', async () => {
     await useDraft().open('D-1')
-    answers['POST /api/v1/ask'] = { explanation: { rules: [{ key: 'held-cargo', effect: 'deny', value: 'undetermined', reaches: true, conditions: [] }], way: [], arrivals: [] } }
+    answers['POST /api/v1/ask'] = {
+      explanation: {
+        rules: [{ key: 'held-cargo', effect: 'deny', value: 'undetermined', reaches: true, conditions: [] }],
+        way: [],
+        arrivals: [],
+      },
+    }
     const page = await open(RulesPanel, '/refine/rules', { model })
     expect(page.findAll('tbody .name').map((one) => one.text())).toEqual(['held-cargo', 'open-house'])
     const fields = page.findAll('section[aria-labelledby=reading] .field input')
@@ -245,21 +313,48 @@ describe('forms of a draft', () => {
     await page.find('form.fields textarea').setValue('resource.held or resource.lost')
     await submit(page, 'form.fields')
     expect(written('POST', '/api/v1/texts/edit')).toMatchObject([
-      { edits: [{ path: ['rule', 'held-cargo', 'effect'], value: 'deny' }, { value: ['manifest:release'] }, { value: 'resource.held or resource.lost' }, { path: ['rule', 'held-cargo', 'message'] }] },
+      {
+        edits: [
+          { path: ['rule', 'held-cargo', 'effect'], value: 'deny' },
+          { value: ['manifest:release'] },
+          { value: 'resource.held or resource.lost' },
+          { path: ['rule', 'held-cargo', 'message'] },
+        ],
+      },
     ])
   })
 })
 
 it('asks on from what a blank found, page by page, with the classes and the count beside', async () => {
-  answers['POST /api/v1/holders'] = { items: [{ who: 'user:pia', reason: 'role:inspector', through: 'every user' }], whole: true, next: 'user:pia', total: 2_000 }
-  const question = { subject: '', permission: 'manifest:release', resource: 'manifest:m-1', context: {}, ofSubject: {}, ofResource: {}, now: '', suppose: [] }
+  answers['POST /api/v1/holders'] = {
+    items: [{ who: 'user:pia', reason: 'role:inspector', through: 'every user' }],
+    whole: true,
+    next: 'user:pia',
+    total: 2_000,
+  }
+  const question = {
+    subject: '',
+    permission: 'manifest:release',
+    resource: 'manifest:m-1',
+    context: {},
+    ofSubject: {},
+    ofResource: {},
+    now: '',
+    suppose: [],
+  }
   const page = await open(BlankAnswer, '/try', { question, blank: 'holders' })
   expect(page.find('h2').text()).toBe('Who may manifest:release on manifest:m-1?')
-  expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual(['/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1'])
+  expect(page.findAll('a').map((one) => one.attributes('href'))).toEqual([
+    '/try?subject=user:pia&permission=manifest:release&resource=manifest:m-1',
+  ])
   expect(page.text()).toContain('2,000 subjects may in all.')
   expect(page.text()).toContain('and there are more')
   await press(page, 'More')
-  expect(written('POST', '/api/v1/holders')).toMatchObject([{ beside: { limit: 100 } }, { beside: { count: true } }, { beside: { limit: 100, after: 'user:pia' } }])
+  expect(written('POST', '/api/v1/holders')).toMatchObject([
+    { beside: { limit: 100 } },
+    { beside: { count: true } },
+    { beside: { limit: 100, after: 'user:pia' } },
+  ])
 })
 
 describe('Forms of a draft', () => {
@@ -272,7 +367,11 @@ describe('Forms of a draft', () => {
 
   it('changes one role in what differs, and its clauses by their place', async () => {
     const clauses = [{ permissions: ['manifest:release'], when: 'resource.held' }]
-    const one = { ...model, roles: [role('deckhand'), role('inspector', { includes: ['deckhand'], clauses })], separations: [{ key: 's', name: '', roles: ['inspector', 'deckhand'] }] }
+    const one = {
+      ...model,
+      roles: [role('deckhand'), role('inspector', { includes: ['deckhand'], clauses })],
+      separations: [{ key: 's', name: '', roles: ['inspector', 'deckhand'] }],
+    }
     answers['POST /api/v1/texts/check'] = { standing: standing(), outline: [], model: one }
     answers['GET /api/v1/roles/inspector/reached'] = { subjects: 2, grants: 1, whole: true }
     await useDraft().open('D-1')
@@ -292,12 +391,23 @@ describe('Forms of a draft', () => {
       { path: ['role', 'inspector', 'given-to'], value: 'members' },
       { path: ['role', 'inspector', 'when'], value: 'resource.size > 2' },
       { path: ['role', 'inspector', 'clause', '#0'] },
-      { path: ['role', 'inspector', 'clause', '#new'], value: { permissions: ['manifest:view', 'manifest:amend'], when: 'resource.size < 9' } },
+      {
+        path: ['role', 'inspector', 'clause', '#new'],
+        value: { permissions: ['manifest:view', 'manifest:amend'], when: 'resource.size < 9' },
+      },
     ])
   })
 
   it('tells what is wrong on pages that do not show the text, and takes it back', async () => {
-    const finding = (n: number) => ({ at: `roles.toml:${n}:1`, severity: 'error', code: 'x', message: `unknown attribute a${n}`, start: 0, end: 1, path: 'roles.toml' })
+    const finding = (n: number) => ({
+      at: `roles.toml:${n}:1`,
+      severity: 'error',
+      code: 'x',
+      message: `unknown attribute a${n}`,
+      start: 0,
+      end: 1,
+      path: 'roles.toml',
+    })
     answers['POST /api/v1/texts/check'] = { standing: standing({ findings: [1, 2, 3, 4, 5].map(finding) }), outline: [], model: null }
     await useDraft().open('D-1')
     await useDraft().edit([{ path: ['role', 'deckhand', 'when'], value: 'a2' }])
@@ -314,15 +424,26 @@ describe('Forms of a draft', () => {
   })
 
   it('writes an attribute with all it says, and takes one out', async () => {
-    const properties = [{ key: 'state', kind: 'text', many: false, from: 'either', values: ['filed', 'held'], default: 'filed', 'across-tenants': false }]
-    const page = await open(PropertyPanel, '/', { what: 'attribute', root: 'resource', path: ['resource', 'manifest', 'attributes'], properties, usual: 'either' })
+    const properties = [
+      { key: 'state', kind: 'text', many: false, from: 'either', values: ['filed', 'held'], default: 'filed', 'across-tenants': false },
+    ]
+    const page = await open(PropertyPanel, '/', {
+      what: 'attribute',
+      root: 'resource',
+      path: ['resource', 'manifest', 'attributes'],
+      properties,
+      usual: 'either',
+    })
     expect(page.text()).toContain('one of filed, held; filed where nothing states it')
     await page.find('[aria-label="Change state"]').trigger('click')
     await page.find('input[placeholder=any]').setValue('filed, held, released')
     await submit(page, 'form')
     await takeAway(page, 'Take out state')
     expect(edits()).toEqual([
-      { path: ['resource', 'manifest', 'attributes', 'state'], value: { type: 'text', values: ['filed', 'held', 'released'], default: 'filed' } },
+      {
+        path: ['resource', 'manifest', 'attributes', 'state'],
+        value: { type: 'text', values: ['filed', 'held', 'released'], default: 'filed' },
+      },
       { path: ['resource', 'manifest', 'attributes', 'state'] },
     ])
   })
@@ -330,7 +451,9 @@ describe('Forms of a draft', () => {
   it('takes a conferral out by its place among those of its type, and adds one by what is held', async () => {
     const confer = (kind: string, role: string) => ({ kind, role, path: 'owner', sentence: `A ${kind} makes its owner its ${role}.` })
     const confers = [confer('manifest', 'owner'), confer('vessel', 'owner'), confer('manifest', 'reader')]
-    const page = await open(ConfersPanel, '/', { model: { ...model, confers, separations: [{ key: 'apart', name: '', roles: ['a', 'b'] }] } })
+    const page = await open(ConfersPanel, '/', {
+      model: { ...model, confers, separations: [{ key: 'apart', name: '', roles: ['a', 'b'] }] },
+    })
     await takeAway(page, 'Take out: A manifest makes its owner its reader.')
     await takeAway(page, 'Take out apart')
     await choose(page, 'of', 'manifest')
@@ -374,7 +497,11 @@ describe('Roll out', () => {
     await useDraft().edit([{ path: ['role', 'deckhand', 'name'], value: 'Deckhand' }])
     await flushPromises()
     expect(page.text()).toContain('What is not saved yet is not in it.')
-    answers['POST /api/v1/drafts'] = { draft: { ...draft, digest: 'b' }, files: [{ path: 'roles.toml', text: 'changed' }], standing: standing() }
+    answers['POST /api/v1/drafts'] = {
+      draft: { ...draft, digest: 'b' },
+      files: [{ path: 'roles.toml', text: 'changed' }],
+      standing: standing(),
+    }
     const reads = sent.filter((one) => one.method === 'GET' && one.path === '/api/v1/drafts/D-1').length
     await press(page, 'Save it')
     expect(page.text()).not.toContain('not saved yet')

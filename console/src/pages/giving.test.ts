@@ -1,4 +1,3 @@
-import { flushPromises } from '@vue/test-utils'
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import BesidePanel from '../components/BesidePanel.vue'
 import GroupPanel from '../components/GroupPanel.vue'
@@ -46,7 +45,9 @@ it('activates a grant with a reason, for whom of a group, and with the context i
   expect(page.text()).toContain('No answer to /api/v1/activations.')
   expect((page.find('input[name=reason]').element as HTMLInputElement).value).toBe('permit 5531')
   answers['POST /api/v1/activations'] = done
-  answers['GET /api/v1/activations'] = { items: [{ activation: { id: 'a-1', grant: 'g-1', subject: 'user:ines', until: '2026-11-23T09:45:00Z', reason: 'permit 5531' } }] }
+  answers['GET /api/v1/activations'] = {
+    items: [{ activation: { id: 'a-1', grant: 'g-1', subject: 'user:ines', until: '2026-11-23T09:45:00Z', reason: 'permit 5531' } }],
+  }
   await submit(page, 'form')
   const asked = { grant: 'g-1', subject: 'user:ines', until: '2026-11-23T09:45:00.000Z', reason: 'permit 5531', context: { zone: 'quay' } }
   expect(written('POST', '/api/v1/activations')).toEqual([asked, asked])
@@ -76,11 +77,17 @@ it('takes members in and out of a group, page by page', async () => {
   await press(page, 'More members')
   expect(sent[sent.length - 1]!.path).toContain('after=user%3Ab')
   await press(page, 'More')
-  expect(sent.filter((one) => one.path.startsWith('/api/v1/entities?prefix=group')).map((one) => one.path.includes('after=group%3Anight'))).toEqual([false, true])
+  expect(
+    sent.filter((one) => one.path.startsWith('/api/v1/entities?prefix=group')).map((one) => one.path.includes('after=group%3Anight')),
+  ).toEqual([false, true])
 })
 
 it('marks what only one of two subjects has', async () => {
-  const held = (roles: string[]) => ({ items: roles.map((role) => ({ grant: { id: role, role, to: 'user:x', at: 'everywhere' }, standing: 'counts' })), total: roles.length, from: [] })
+  const held = (roles: string[]) => ({
+    items: roles.map((role) => ({ grant: { id: role, role, to: 'user:x', at: 'everywhere' }, standing: 'counts' })),
+    total: roles.length,
+    from: [],
+  })
   answers['GET /api/v1/holdings?by=user%3Aa&limit=1000'] = held(['deckhand', 'pilot'])
   answers['GET /api/v1/holdings?by=user%3Ab&limit=1000'] = held(['deckhand'])
   const page = await open(BesidePanel, '/give/beside?by=user:a&and=user:b')
@@ -91,7 +98,12 @@ it('marks what only one of two subjects has', async () => {
 })
 
 it('writes an entity only as it was read, and deletes it only when that is answered', async () => {
-  answers['GET /api/v1/entities/user%3Aines'] = { entity: { entity: 'user:ines', attributes: { clearance: 3 } }, grants: [], groups: [], tag: '"t1"' }
+  answers['GET /api/v1/entities/user%3Aines'] = {
+    entity: { entity: 'user:ines', attributes: { clearance: 3 } },
+    grants: [],
+    groups: [],
+    tag: '"t1"',
+  }
   answers['GET /api/v1/entities/user%3Aines/around'] = { outer: [], contents: [], inside: [], namers: [] }
   answers['GET /api/v1/holdings'] = { items: [], total: 0, from: [] }
   answers['GET /api/v1/changes'] = { items: [], next: null }
@@ -115,9 +127,17 @@ it('writes an entity only as it was read, and deletes it only when that is answe
 
 it('takes a document over but for what is left out, and puts it behind what is there', async () => {
   answers['POST /api/v1/texts/check'] = { standing: { findings: [], fits: true, changes: [], unfit: [] }, outline: [], model: null }
-  answers['GET /api/v1/drafts/D-1'] = { draft: { id: 'D-1', title: '', authors: [], digest: 'a' }, files: [{ path: 'crew.toml', text: '# Ours.\n' }] }
+  answers['GET /api/v1/drafts/D-1'] = {
+    draft: { id: 'D-1', title: '', authors: [], digest: 'a' },
+    files: [{ path: 'crew.toml', text: '# Ours.\n' }],
+  }
   answers['PUT /api/v1/drafts/D-1/presence'] = { others: [], digest: 'a' }
-  answers['POST /api/v1/texts/import'] = { text: '# A guess.\n[resource.crew]\napplication = "crew"\nactions = { view = "See it", drop = "Drop it" }\n\n[[route]]\napplication = "crew"\n', operations: 2, routes: 1, unmapped: ['PATCH /x: no type'] }
+  answers['POST /api/v1/texts/import'] = {
+    text: '# A guess.\n[resource.crew]\napplication = "crew"\nactions = { view = "See it", drop = "Drop it" }\n\n[[route]]\napplication = "crew"\n',
+    operations: 2,
+    routes: 1,
+    unmapped: ['PATCH /x: no type'],
+  }
   await useDraft().open('D-1')
   const page = await open(ImportForm, '/describe/import')
   await page.find('input[name=application]').setValue('Crew!')
@@ -126,10 +146,13 @@ it('takes a document over but for what is left out, and puts it behind what is t
   await page.find('input[name=application]').setValue('crew')
   await submit(page, 'form')
   expect(page.text()).toContain('1 operation could not be mapped')
-  const drop = page.findAll('input[type=checkbox]').find((one) => one.attributes('aria-label')?.includes('drop'))!
-  await drop.setValue(true)
-  const routes = page.findAll('input[type=checkbox]').find((one) => one.attributes('aria-label')?.includes('route'))!
-  await routes.setValue(true)
+  const box = (text: string) =>
+    page
+      .findAll('label.el-checkbox')
+      .find((one) => one.text().includes(text))!
+      .find('input')
+  await box('drop').setValue(true)
+  await box('route').setValue(true)
   await press(page, 'Write the rest into the draft')
   const text = useDraft().files.value[0]!.text
   expect(text.startsWith('# Ours.\n\n# A guess.')).toBe(true)
@@ -139,7 +162,16 @@ it('takes a document over but for what is left out, and puts it behind what is t
 })
 
 it('keeps an answer as a case, with what was said along and, if wanted, the reason', async () => {
-  const question = { subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204', context: { zone: 'quay' }, ofSubject: {}, ofResource: { weight: 3 }, now: '2026-11-23T09:00:00Z', suppose: [] }
+  const question = {
+    subject: 'user:ines',
+    permission: 'manifest:release',
+    resource: 'manifest:m-204',
+    context: { zone: 'quay' },
+    ofSubject: {},
+    ofResource: { weight: 3 },
+    now: '2026-11-23T09:00:00Z',
+    suppose: [],
+  }
   const page = await open(KeepCase, '/try', { question, answer: { allowed: false, reason: 'condition' } })
   expect((page.find('input[name=case]').element as HTMLInputElement).value).toBe('user:ines may not manifest:release on manifest:m-204')
   await page.find('input[type=checkbox]').setValue(true)

@@ -35,8 +35,18 @@ it('moves through the grid by arrows, and tells the cell', async () => {
   const row = (role: string) => ({ role, name: role, description: '', includes: [], cells: cells(role) })
   const column = (action: string) => ({ permission: `berth:${action}`, action, description: '', denies: [], allows: [] })
   service({
-    '/api/v1/model': { applications: [], types: [{ key: 'berth', name: 'Berth', application: 'quay', within: [], actions: [{}] }], roles: [], context: [] },
-    '/api/v1/types/berth/grid': { kind: 'berth', name: 'Berth', actions: [column('view'), column('close')], roles: [row('warden'), row('master')] },
+    '/api/v1/model': {
+      applications: [],
+      types: [{ key: 'berth', name: 'Berth', application: 'quay', within: [], actions: [{}] }],
+      roles: [],
+      context: [],
+    },
+    '/api/v1/types/berth/grid': {
+      kind: 'berth',
+      name: 'Berth',
+      actions: [column('view'), column('close')],
+      roles: [row('warden'), row('master')],
+    },
   })
   const plugins = router()
   await plugins.push('/roles')

@@ -6,14 +6,60 @@ import RehearsePage from './RehearsePage.vue'
 
 let sent: { method: string; path: string; body?: unknown }[] = []
 let answers: Record<string, unknown> = {}
-const run = (number: number, more = {}) => ({ number, of: 'live', author: 'k-1', 'started-at': '2026-11-23T09:00:00Z', state: 'held', words: `run ${number}`, 'ended-at': 'then', ...more })
+const run = (number: number, more = {}) => ({
+  number,
+  of: 'live',
+  author: 'k-1',
+  'started-at': '2026-11-23T09:00:00Z',
+  state: 'held',
+  words: `run ${number}`,
+  'ended-at': 'then',
+  ...more,
+})
 const report = (passed: boolean) => ({
   of: 'live',
   at: '',
   charter: '',
-  cases: [{ name: 'A junior is refused', place: 'cases.toml:6', passed, checks: [{ subject: 'user:ines', permission: 'manifest:release', resource: 'manifest:m-204', expected: false, passed, explanation: { allowed: true, reason: 'role:inspector', sentence: 'inspector' } }] }],
-  guarantees: [{ name: 'Nobody', place: 'g.toml:1', claim: 'never manifest:release', outcome: passed ? 'proved' : 'undecided', why: 'it was stopped' }],
-  shift: { gaining: 0, losing: 1, subjects: 3, asked: 9, permissions: ['manifest:view'], unexamined: ['berth:close: for nobody'], lines: [{ lost: true, kind: 'service', permission: 'manifest:view', before: 'role:reader', after: 'no-role', subjects: 1, resources: 2, who: [{ subject: 'service:feed', count: 2, on: ['manifest:a'] }] }] },
+  cases: [
+    {
+      name: 'A junior is refused',
+      place: 'cases.toml:6',
+      passed,
+      checks: [
+        {
+          subject: 'user:ines',
+          permission: 'manifest:release',
+          resource: 'manifest:m-204',
+          expected: false,
+          passed,
+          explanation: { allowed: true, reason: 'role:inspector', sentence: 'inspector' },
+        },
+      ],
+    },
+  ],
+  guarantees: [
+    { name: 'Nobody', place: 'g.toml:1', claim: 'never manifest:release', outcome: passed ? 'proved' : 'undecided', why: 'it was stopped' },
+  ],
+  shift: {
+    gaining: 0,
+    losing: 1,
+    subjects: 3,
+    asked: 9,
+    permissions: ['manifest:view'],
+    unexamined: ['berth:close: for nobody'],
+    lines: [
+      {
+        lost: true,
+        kind: 'service',
+        permission: 'manifest:view',
+        before: 'role:reader',
+        after: 'no-role',
+        subjects: 1,
+        resources: 2,
+        who: [{ subject: 'service:feed', count: 2, on: ['manifest:a'] }],
+      },
+    ],
+  },
   coverage: { roles: ['visitor'], rules: [], clauses: [], removable: ['the rule x'], tried: 1, parts: 1 },
 })
 
@@ -25,7 +71,9 @@ beforeEach(() => {
     sent.push({ method: options.method!, path, body: options.body ? JSON.parse(String(options.body)) : undefined })
     const found = answers[`${options.method} ${path}`]
     if (options.method === 'DELETE') return new Response(null, { status: 204 })
-    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${path}.` }), { status: found ? 200 : 422 })
+    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${path}.` }), {
+      status: found ? 200 : 422,
+    })
   })
 })
 afterEach(() => {
@@ -46,18 +94,34 @@ it('is watched while it runs, stopped, and told when it has ended, beside the ru
   answers['POST /api/v1/rehearsals'] = run(2, { state: 'running' })
   const page = await open('/rehearse')
   expect(page.text()).toContain('Nothing was rehearsed yet')
-  answers['GET /api/v1/rehearsals'] = [run(2, { state: 'running', words: 'settling the guarantees', progress: [3, 12], 'ended-at': undefined }), run(1)]
+  answers['GET /api/v1/rehearsals'] = [
+    run(2, { state: 'running', words: 'settling the guarantees', progress: [3, 12], 'ended-at': undefined }),
+    run(1),
+  ]
   await page.find('button').trigger('click')
   await flushPromises()
   expect(sent.some((one) => one.method === 'POST' && JSON.stringify(one.body) === '{}')).toBe(true)
   expect(page.text()).toContain('3 of 12 steps')
-  await page.findAll('button').find((one) => one.text() === 'Stop it')!.trigger('click')
+  await page
+    .findAll('button')
+    .find((one) => one.text() === 'Stop it')!
+    .trigger('click')
   expect(sent.some((one) => one.method === 'DELETE' && one.path === '/api/v1/rehearsals/2')).toBe(true)
   answers['GET /api/v1/rehearsals'] = [run(2, { state: 'failed', words: '0 of 1 case pass' }), run(1)]
   await vi.advanceTimersByTimeAsync(2_000)
   await flushPromises()
   const text = page.text()
-  for (const said of ['0 of 1 case pass', 'undecided Nobody', 'it was stopped', 'and should not: inspector', 'loses manifest:view', '1 service:', 'berth:close: for nobody', 'case A junior is refused: fails, was: passes', 'could be left out'])
+  for (const said of [
+    '0 of 1 case pass',
+    'undecided Nobody',
+    'it was stopped',
+    'and should not: inspector',
+    'loses manifest:view',
+    '1 service:',
+    'berth:close: for nobody',
+    'case A junior is refused: fails, was: passes',
+    'could be left out',
+  ])
     expect(text).toContain(said)
   const calls = sent.length
   await vi.advanceTimersByTimeAsync(5_000)
@@ -84,13 +148,18 @@ it('keeps files that are not saved over a reload, and does not save them over wh
   expect(again.find('textarea').element.value).toBe('mine')
   expect(again.text()).toContain('Somebody saved them since you began')
   const press = async (words: string) => {
-    await again.findAll('button').find((one) => one.text() === words)!.trigger('click')
+    await again
+      .findAll('button')
+      .find((one) => one.text() === words)!
+      .trigger('click')
     await flushPromises()
   }
   await press('Mine stay: save over them')
   answers['PUT /api/v1/rehearsal'] = text(3, 'mine')
   await press('Save the files')
-  expect(sent.filter((one) => one.method === 'PUT').map((one) => one.body)).toEqual([{ files: [{ path: 'cases.toml', text: 'mine' }], from: 2 }])
+  expect(sent.filter((one) => one.method === 'PUT').map((one) => one.body)).toEqual([
+    { files: [{ path: 'cases.toml', text: 'mine' }], from: 2 },
+  ])
   expect(again.text()).not.toContain('Somebody saved them')
   again.unmount()
   answers['GET /api/v1/rehearsal'] = text(3, 'mine')

@@ -29,7 +29,17 @@ const PAGES = [
   '/register/of/user:ines',
 ]
 /** What a service says that has a charter and nothing else. */
-const model = { applications: [], types: [], others: [], roles: [], rules: [], confers: [], separations: [], 'tenant-clauses': [], groups: [] }
+const model = {
+  applications: [],
+  types: [],
+  others: [],
+  roles: [],
+  rules: [],
+  confers: [],
+  separations: [],
+  'tenant-clauses': [],
+  groups: [],
+}
 const empty: Record<string, unknown> = {
   model,
   status: { position: 0, entities: 0, grants: 0 },
@@ -70,7 +80,8 @@ async function open(path: string, service: (path: string) => Promise<Response>) 
   page.unmount()
   return text
 }
-const refusal = (detail: string) => new Response(JSON.stringify({ type: 'urn:ostrog:problem:unavailable', title: 'Unavailable', status: 503, detail }), { status: 503 })
+const refusal = (detail: string) =>
+  new Response(JSON.stringify({ type: 'urn:ostrog:problem:unavailable', title: 'Unavailable', status: 503, detail }), { status: 503 })
 
 describe.each(PAGES)('%s', { timeout: 30_000 }, (path) => {
   it('shows something while it waits', async () => {

@@ -2,7 +2,14 @@ import { describe, expect, it } from 'vitest'
 import type { Defined } from '../api/types'
 import { completions, meaning, open, show, tell } from './editor'
 
-const defined = (kind: string, name: string, start = 0, path = 'a.toml'): Defined => ({ kind, name, words: '', path, start, end: start + name.length })
+const defined = (kind: string, name: string, start = 0, path = 'a.toml'): Defined => ({
+  kind,
+  name,
+  words: '',
+  path,
+  start,
+  end: start + name.length,
+})
 const outline = [
   defined('permission', 'manifest:release', 10),
   defined('attribute', 'resource.hazard', 50),
@@ -38,11 +45,27 @@ describe('meaning', () => {
 
 it('shows a text, tells what it becomes, and bears findings beyond its end', () => {
   const changes: string[] = []
-  const around = { path: () => 'a.toml', outline: () => outline, onChange: (text: string) => changes.push(text), onGoTo: () => {}, onSave: () => {} }
+  const around = {
+    path: () => 'a.toml',
+    outline: () => outline,
+    onChange: (text: string) => changes.push(text),
+    onGoTo: () => {},
+    onSave: () => {},
+  }
   const view = open(document.body, '[role.a]\n', around)
   view.dispatch({ changes: { from: 0, insert: '# ' } })
   expect(changes).toEqual(['# [role.a]\n'])
-  const finding = { at: '', severity: 'error' as const, code: '', message: 'unknown', help: null, fix: 'b', path: 'a.toml', start: 3, end: 900 }
+  const finding = {
+    at: '',
+    severity: 'error' as const,
+    code: '',
+    message: 'unknown',
+    help: null,
+    fix: 'b',
+    path: 'a.toml',
+    start: 3,
+    end: 900,
+  }
   expect(() => tell(view, 'a.toml', [finding])).not.toThrow()
   show(view, 'other', around)
   expect(view.state.doc.toString()).toBe('other')

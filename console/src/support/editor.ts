@@ -5,7 +5,17 @@ import { toml } from '@codemirror/legacy-modes/mode/toml'
 import { lintGutter, lintKeymap, setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { highlightSelectionMatches, search, searchKeymap } from '@codemirror/search'
 import { EditorState, type Extension } from '@codemirror/state'
-import { Decoration, EditorView, MatchDecorator, ViewPlugin, hoverTooltip, keymap, lineNumbers, type DecorationSet, type ViewUpdate } from '@codemirror/view'
+import {
+  Decoration,
+  EditorView,
+  MatchDecorator,
+  ViewPlugin,
+  hoverTooltip,
+  keymap,
+  lineNumbers,
+  type DecorationSet,
+  type ViewUpdate,
+} from '@codemirror/view'
 import { tags } from '@lezer/highlight'
 import type { Defined, Finding } from '../api/types'
 
@@ -79,7 +89,9 @@ const looks = EditorView.theme({
   '.cm-gutters': { backgroundColor: 'var(--ground)', color: 'var(--soft)', border: '0' },
   '.cm-cursor': { borderLeftColor: 'var(--ink)' },
   '&.cm-focused': { outline: '2px solid var(--focus)' },
-  '.cm-selectionBackground, &.cm-focused .cm-selectionBackground': { backgroundColor: 'color-mix(in srgb, var(--focus) 25%, transparent) !important' },
+  '.cm-selectionBackground, &.cm-focused .cm-selectionBackground': {
+    backgroundColor: 'color-mix(in srgb, var(--focus) 25%, transparent) !important',
+  },
   // Underlined, not filled: the colours of what stands there were chosen for the sheet.
   '.cm-selectionMatch': { backgroundColor: 'transparent', borderBottom: '2px solid var(--edge)' },
   '.cm-tooltip': { backgroundColor: 'var(--sheet)', border: '1px solid var(--edge)', borderRadius: '2px', color: 'var(--ink)' },
@@ -99,7 +111,11 @@ export function completions(outline: Defined[], typed: string, inCondition: bool
     seen.add(one.name)
     return [{ label: one.name, detail: one.kind, info: one.words }]
   })
-  const quoted = inCondition ? outline.filter((one) => ['role', 'group', 'condition'].includes(one.kind)).map((one) => ({ label: one.name, detail: one.kind, info: one.words })) : []
+  const quoted = inCondition
+    ? outline
+        .filter((one) => ['role', 'group', 'condition'].includes(one.kind))
+        .map((one) => ({ label: one.name, detail: one.kind, info: one.words }))
+    : []
   const functions = inCondition ? FUNCTIONS.map(([label, info]) => ({ label, info, detail: 'function' })) : []
   const words = inCondition ? WORDS.map((label) => ({ label, detail: 'word' })) : []
   return [...known, ...quoted.filter((one) => !seen.has(one.label)), ...functions, ...words]
@@ -108,7 +124,11 @@ export function completions(outline: Defined[], typed: string, inCondition: bool
 /** What a name at a place means: itself, or the key a definition begins with. */
 export function meaning(outline: Defined[], name: string, path: string, at: number): Defined | undefined {
   const here = outline.find((one) => one.path === path && one.start <= at && at <= one.end)
-  return here ?? outline.find((one) => one.name === name) ?? outline.find((one) => one.name.endsWith(`.${name}`) || one.name.endsWith(`:${name}`))
+  return (
+    here ??
+    outline.find((one) => one.name === name) ??
+    outline.find((one) => one.name.endsWith(`.${name}`) || one.name.endsWith(`:${name}`))
+  )
 }
 
 function nameAt(state: EditorState, at: number) {
@@ -148,7 +168,11 @@ function extensions(around: Around): Extension {
           const word = context.matchBefore(NAME)
           if (!word && !context.explicit) return null
           const before = context.state.doc.lineAt(context.pos).text.slice(0, context.pos - context.state.doc.lineAt(context.pos).from)
-          return { from: word?.from ?? context.pos, options: completions(around.outline(), word?.text ?? '', /\bwhen\s*=\s*["'][^"]*$/.test(before)), validFor: /^[a-z0-9:.-]*$/ }
+          return {
+            from: word?.from ?? context.pos,
+            options: completions(around.outline(), word?.text ?? '', /\bwhen\s*=\s*["'][^"]*$/.test(before)),
+            validFor: /^[a-z0-9:.-]*$/,
+          }
         },
       ],
     }),

@@ -14,7 +14,9 @@ export interface Lately {
 export function lastQuestions(): Lately[] {
   try {
     const kept = JSON.parse(sessionStorage.getItem(PLACE) ?? '[]') as unknown
-    return Array.isArray(kept) ? (kept as Lately[]).filter((one) => typeof one.subject === 'string' && typeof one.permission === 'string') : []
+    return Array.isArray(kept)
+      ? (kept as Lately[]).filter((one) => typeof one.subject === 'string' && typeof one.permission === 'string')
+      : []
   } catch {
     return []
   }

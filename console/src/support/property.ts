@@ -20,9 +20,22 @@ export interface PropertyForm {
   across: boolean
 }
 
-export const blank = (kind: string): PropertyForm => ({ key: '', kind, many: false, from: '', values: '', fallback: '', empty: false, across: false })
+export const blank = (kind: string): PropertyForm => ({
+  key: '',
+  kind,
+  many: false,
+  from: '',
+  values: '',
+  fallback: '',
+  empty: false,
+  across: false,
+})
 
-const parts = (text: string) => text.split(',').map((part) => part.trim()).filter(Boolean)
+const parts = (text: string) =>
+  text
+    .split(',')
+    .map((part) => part.trim())
+    .filter(Boolean)
 const shown = (value: unknown) => (Array.isArray(value) ? value.map(String).join(', ') : String(value))
 
 /** A value as the charter writes it: numbers and booleans bare, all else as text. */
@@ -66,7 +79,8 @@ export function relationWritten(form: PropertyForm): unknown {
 
 /** The form of what is declared. `usual` is where it is read from where nothing is said. */
 export function formOf(one: Property, usual: string): PropertyForm {
-  const fallback = one.default === undefined || one.default === null ? '' : Array.isArray(one.default) && !one.default.length ? '[]' : shown(one.default)
+  const fallback =
+    one.default === undefined || one.default === null ? '' : Array.isArray(one.default) && !one.default.length ? '[]' : shown(one.default)
   return {
     key: one.key,
     kind: one.kind,
@@ -81,11 +95,17 @@ export function formOf(one: Property, usual: string): PropertyForm {
 
 /** What an attribute or relation is, in words. */
 export function inWords(one: Property, usual: string, isRelation: boolean): string {
-  const what = isRelation ? `${one.many ? 'any number of ' : ''}${one.kind.replaceAll(', ', ' or ')}` : `${one.many ? 'a list of ' : ''}${one.kind}`
+  const what = isRelation
+    ? `${one.many ? 'any number of ' : ''}${one.kind.replaceAll(', ', ' or ')}`
+    : `${one.many ? 'a list of ' : ''}${one.kind}`
   const said = [
     one.values && `one of ${one.values.map(String).join(', ')}`,
     one.from !== usual && (one.from === 'either' ? 'from the register, else the request' : `from the ${one.from}`),
-    one.default !== undefined && one.default !== null && (Array.isArray(one.default) && !one.default.length ? 'empty where nothing states it' : `${shown(one.default)} where nothing states it`),
+    one.default !== undefined &&
+      one.default !== null &&
+      (Array.isArray(one.default) && !one.default.length
+        ? 'empty where nothing states it'
+        : `${shown(one.default)} where nothing states it`),
     one['across-tenants'] && 'also into other tenants',
   ]
   return [what, ...said.filter(Boolean)].join('; ')

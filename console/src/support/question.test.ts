@@ -32,7 +32,11 @@ describe('saidOf', () => {
     expect(saidOf('zone=quay, level').context).toEqual({ zone: 'quay, level' })
     expect(saidOf('level').wrong).toBe('"level" is not key=value.')
     expect(saidOf('').context).toEqual({})
-    expect(saidOf('zone=quay, resource.weight=3, subject.post=night')).toEqual({ context: { zone: 'quay' }, ofResource: { weight: 3 }, ofSubject: { post: 'night' } })
+    expect(saidOf('zone=quay, resource.weight=3, subject.post=night')).toEqual({
+      context: { zone: 'quay' },
+      ofResource: { weight: 3 },
+      ofSubject: { post: 'night' },
+    })
   })
 })
 

@@ -12,9 +12,28 @@ const found = (cases: [string, boolean][], guarantees: [string, 'proved' | 'refu
 })
 
 it('tells what came out differently than the run before', () => {
-  const before = found([['a', true], ['b', false], ['gone', true]], [['g', 'proved']])
-  const now = found([['a', true], ['b', true], ['new', false]], [['g', 'refuted']])
-  expect(sinceThen(now, before)).toEqual(['case b: passes, was: fails', 'case new: new, fails', 'guarantee g: refuted, was: proved', 'case gone: is no longer there'])
+  const before = found(
+    [
+      ['a', true],
+      ['b', false],
+      ['gone', true],
+    ],
+    [['g', 'proved']],
+  )
+  const now = found(
+    [
+      ['a', true],
+      ['b', true],
+      ['new', false],
+    ],
+    [['g', 'refuted']],
+  )
+  expect(sinceThen(now, before)).toEqual([
+    'case b: passes, was: fails',
+    'case new: new, fails',
+    'guarantee g: refuted, was: proved',
+    'case gone: is no longer there',
+  ])
   expect(sinceThen(now, now)).toEqual([])
 })
 

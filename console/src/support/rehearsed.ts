@@ -15,7 +15,16 @@ export interface CaseFound {
   name: string
   place: string
   passed: boolean
-  checks: { subject: string; permission: string; resource?: string; expected: boolean; passed: boolean; doubt?: string; 'expected-reason'?: string; explanation: Explanation }[]
+  checks: {
+    subject: string
+    permission: string
+    resource?: string
+    expected: boolean
+    passed: boolean
+    doubt?: string
+    'expected-reason'?: string
+    explanation: Explanation
+  }[]
 }
 export interface GuaranteeFound {
   name: string
@@ -71,7 +80,12 @@ export function wrong(check: CaseFound['checks'][number]): string {
   const { explanation } = check
   const word = explanation.allowed ? 'may' : 'may not'
   const reason = check['expected-reason']
-  const wanted = reason && check.expected === explanation.allowed ? `but because of ${explanation.reason}, not ${reason}` : check.expected ? 'and should' : 'and should not'
+  const wanted =
+    reason && check.expected === explanation.allowed
+      ? `but because of ${explanation.reason}, not ${reason}`
+      : check.expected
+        ? 'and should'
+        : 'and should not'
   return `${check.subject} ${word} ${check.permission} on ${check.resource ?? 'a new one'}, ${wanted}: ${explanation.sentence}`
 }
 

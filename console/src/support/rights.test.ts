@@ -3,7 +3,13 @@ import { readRights, tellRights } from './rights'
 
 it.each([
   ['reader', [{ role: 'reader', at: 'everywhere' }]],
-  [' reader ,grant-editor@tenant:north, ', [{ role: 'reader', at: 'everywhere' }, { role: 'grant-editor', at: 'tenant:north' }]],
+  [
+    ' reader ,grant-editor@tenant:north, ',
+    [
+      { role: 'reader', at: 'everywhere' },
+      { role: 'grant-editor', at: 'tenant:north' },
+    ],
+  ],
   ['', []],
 ])('reads %j and tells it again', (text, rights) => {
   expect(readRights(text)).toEqual(rights)

@@ -47,7 +47,7 @@ it('takes away what is as usual', () => {
 it('says its terms as sentences, and stretches of time as the charter does', () => {
   expect(termsOf(role)).toEqual([
     'Held by users, granted at vessel.',
-    'Its grants are on standby, activated for at most 2 hours at a time, while context.zone == \'quay\', with a reason.',
+    "Its grants are on standby, activated for at most 2 hours at a time, while context.zone == 'quay', with a reason.",
   ])
   expect(termsOf({ ...role, standby: null, grantable: false, 'given-to': 'members' } as unknown as RoleShown)).toEqual([
     'Given to the members of the resource’s tenant, without a grant.',

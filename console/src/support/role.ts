@@ -21,7 +21,12 @@ export interface RoleForm {
 
 /** A stretch of time as the charter writes it. */
 export function stretch(seconds: number): string {
-  const units: [string, number][] = [['d', 86_400], ['h', 3_600], ['m', 60], ['s', 1]]
+  const units: [string, number][] = [
+    ['d', 86_400],
+    ['h', 3_600],
+    ['m', 60],
+    ['s', 1],
+  ]
   let left = seconds
   let text = ''
   for (const [unit, size] of units) {
@@ -83,18 +88,29 @@ export function editsOf(role: RoleShown, form: RoleForm): Edit[] {
     if (key === 'held-by') return usual(now as string[]) ? undefined : now
     return now === '' || alike(now, []) ? undefined : now
   }
-  return written.filter(([, then, now]) => !alike(then, now)).map(([key, , now]) => ({ path: ['role', role.key, key], value: value(key, now) }))
+  return written
+    .filter(([, then, now]) => !alike(then, now))
+    .map(([key, , now]) => ({ path: ['role', role.key, key], value: value(key, now) }))
 }
 
 /** Who may hold a role, where, and on what terms: one sentence each. */
 export function termsOf(role: RoleShown): string[] {
-  const given: Record<string, string> = { anyone: 'Given to anyone', 'signed-in': 'Given to everyone signed in', members: 'Given to the members of the resource’s tenant' }
+  const given: Record<string, string> = {
+    anyone: 'Given to anyone',
+    'signed-in': 'Given to everyone signed in',
+    members: 'Given to the members of the resource’s tenant',
+  }
   const kinds = role['held-by'].map((kind) => `${kind}s`).join(' and ')
   const at = role['held-at']
   const values = role.values.map((one) => `${one.key} (${one.kind})`).join(', ')
   const terms = role.standby
   const standbyWords = terms
-    ? [`Its grants are on standby, activated for at most ${lasting(terms.longest)} at a time`, terms.when && `while ${terms.when}`, terms.reason && 'with a reason', terms['by-self'] && 'by its holder too']
+    ? [
+        `Its grants are on standby, activated for at most ${lasting(terms.longest)} at a time`,
+        terms.when && `while ${terms.when}`,
+        terms.reason && 'with a reason',
+        terms['by-self'] && 'by its holder too',
+      ]
     : []
   return [
     role['given-to'] ? `${given[role['given-to']]}, without a grant.` : '',

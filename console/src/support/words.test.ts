@@ -10,7 +10,10 @@ it.each([
   [[{ grant: { role: 'inspector', to: 'user:ines', at: 'everywhere' } }], 'inspector given to user:ines at everywhere'],
   [[{ delete: 'user:ines' }, { entity: 'group:day' }], 'user:ines deleted, and 1 line more'],
   [[{ 'end-grant': 'g-1' }, { note: 'a mistake' }], 'grant g-1 ended: a mistake'],
-  [[{ grant: { role: 'inspector', to: 'user:ines', at: 'everywhere' } }, { next: { grant: 8, activation: 1 } }], 'inspector given to user:ines at everywhere'],
+  [
+    [{ grant: { role: 'inspector', to: 'user:ines', at: 'everywhere' } }, { next: { grant: 8, activation: 1 } }],
+    'inspector given to user:ines at everywhere',
+  ],
   [[{ rollout: 3 }], 'revision 3 went live'],
   [[{ rollout: 2, before: 3, note: 'too wide' }], 'revision 2 went live: too wide'],
   [[{ draft: 4, saved: 'Wider', digest: '' }], 'draft D-4 saved: Wider'],

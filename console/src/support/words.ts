@@ -48,7 +48,12 @@ export function lineTold(line: RegisterLine): string {
   if (role) return `role ${role.key} made by ${role.tenant}`
   if (line['end-tenant-role']) return `role ${line['end-tenant-role']} ended`
   if (line.rollout) return `revision ${line.rollout} went live`
-  if (line.draft) return line.restored ? `draft D-${line.draft} taken back` : line.discarded ? `draft D-${line.draft} discarded` : `draft D-${line.draft} saved: ${line.saved}`
+  if (line.draft)
+    return line.restored
+      ? `draft D-${line.draft} taken back`
+      : line.discarded
+        ? `draft D-${line.draft} discarded`
+        : `draft D-${line.draft} saved: ${line.saved}`
   if (line.rehearsal) return line.found ? `rehearsal ${line.rehearsal}: ${line.found}` : `rehearsal ${line.rehearsal} of ${line.of} begun`
   if (line['rehearsal-text']) return 'the rehearsal’s files saved'
   if (line.case) return line['taken-away'] ? `case ${line.case} taken away` : `case kept: ${line.kept}`
@@ -61,7 +66,8 @@ export function lineTold(line: RegisterLine): string {
 export function saidOfEntity(line: EntityLine): string {
   const parts = Object.entries(line).flatMap(([key, value]) => {
     if (key === 'entity') return []
-    if (key === 'attributes' || key === 'relations') return Object.entries(value as Record<string, unknown>).map(([name, one]) => `${name} ${String(one)}`)
+    if (key === 'attributes' || key === 'relations')
+      return Object.entries(value as Record<string, unknown>).map(([name, one]) => `${name} ${String(one)}`)
     if (key === 'member-count') return [counted(Number(value), 'member')]
     return [`${key} ${String(value)}`]
   })

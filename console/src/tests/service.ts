@@ -26,11 +26,14 @@ export function service(answers: Record<string, unknown>) {
     const isJson = JSON.stringify(options.headers ?? {}).includes('application/json')
     sent.push({ method: options.method!, path, body: text !== undefined && isJson ? JSON.parse(text) : text })
     const found = answers[`${options.method} ${path}`] ?? answers[`${options.method} ${bare}`]
-    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${bare}.` }), { status: found ? 200 : 422 })
+    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${bare}.` }), {
+      status: found ? 200 : 422,
+    })
   })
   return {
     sent,
-    written: (method: string, path: string) => sent.filter((one) => one.method === method && one.path.startsWith(path)).map((one) => one.body),
+    written: (method: string, path: string) =>
+      sent.filter((one) => one.method === method && one.path.startsWith(path)).map((one) => one.body),
   }
 }
 
@@ -53,7 +56,9 @@ export async function submit(page: VueWrapper, form: string) {
 
 /** Chooses in one of Element Plus's fields: a select, a picker, a number, by the name it has. */
 export async function choose(page: VueWrapper, name: string, value: unknown) {
-  const fields = [ElSelect, ElTreeSelect, ElInputNumber, NamesField, PlaceField, MomentField].flatMap((kind) => page.findAllComponents(kind as never) as unknown as VueWrapper[])
+  const fields = [ElSelect, ElTreeSelect, ElInputNumber, NamesField, PlaceField, MomentField].flatMap(
+    (kind) => page.findAllComponents(kind as never) as unknown as VueWrapper[],
+  )
   const field = fields.find((one) => (one.props() as Record<string, unknown>).name === name)
   if (!field) throw new Error(`no field ${name}`)
   field.vm.$emit('update:modelValue', value)

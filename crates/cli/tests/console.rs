@@ -129,6 +129,53 @@ async fn press(browser: &WebDriver, text: &str) {
     button.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
 }
 
+/// Shows one part of an area.
+async fn part(browser: &WebDriver, text: &str) {
+    let path = format!("//div[@role='tab'][normalize-space()='{text}']");
+    let wait = browser.query(By::XPath(&path)).wait(Duration::from_secs(10), Duration::from_millis(50));
+    let tab = wait.first().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    tab.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+}
+
+/// Chooses in a list by a part of what is to be chosen, as a keyboard does.
+async fn choose(browser: &WebDriver, css: &str, text: &str) {
+    find(browser, css).await.send_keys(text).await.unwrap_or_else(|error| panic!("{css}: {error}"));
+    let path = format!(
+        "//li[contains(@class, 'el-select-dropdown__item') and contains(normalize-space(), '{text}')]"
+    );
+    // The list may be made anew while it is looked at.
+    for _ in 0..200 {
+        for item in browser.find_all(By::XPath(&path)).await.unwrap_or_default() {
+            if item.is_displayed().await.unwrap_or(false) && item.click().await.is_ok() {
+                return;
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("{css} offers no {text}");
+}
+
+/// Clicks the button that answers what is asked, once it can be seen.
+async fn answer(browser: &WebDriver, text: &str) {
+    let path = format!("//button[normalize-space()='{text}']");
+    let wait = browser.query(By::XPath(&path)).and_displayed();
+    let wait = wait.wait(Duration::from_secs(10), Duration::from_millis(50));
+    let button = wait.first().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    // It comes in with a short motion.
+    for _ in 0..100 {
+        if button.click().await.is_ok() {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    panic!("{text} cannot be clicked");
+}
+
+/// Until all of a draft is saved.
+async fn is_saved(browser: &WebDriver) {
+    says(browser, ".course .state", "all of it is saved").await;
+}
+
 /// Writes into a field in place of what is there.
 async fn fill(browser: &WebDriver, css: &str, text: impl Into<TypingData>) {
     find(browser, css).await.click().await.expect("clicked");
@@ -151,15 +198,15 @@ async fn a_draft_is_described_bundled_and_put_live() {
             sign_in(browser, &service).await;
             click(browser, "nav a[href='/describe']").await;
             find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
-            says(browser, ".course", "saved").await;
+            is_saved(browser).await;
             says(browser, "header", "Draft D-1, based on 1, no change yet").await;
 
             // A form changes the same text as the editor.
             press(browser, "manifest").await;
             fill(browser, "input[name=new-action]", "hold" + Key::Tab + "Put it on hold" + Key::Enter).await;
             says(browser, "article table", "manifest:hold").await;
-            says(browser, ".course", "not saved yet").await;
-            click(browser, "nav a[href='/describe/text']").await;
+            says(browser, ".course .state", "not saved yet").await;
+            part(browser, "Charter text").await;
             press(browser, "roles.toml").await;
             click(browser, ".cm-content").await;
             keys(browser, Key::Control + Key::End).await;
@@ -171,11 +218,11 @@ async fn a_draft_is_described_bundled_and_put_live() {
             says(browser, "aside", "Nothing to mend").await;
             click(browser, ".cm-content").await;
             keys(browser, Key::Control + "s").await;
-            says(browser, ".course [role=status]", "saved").await;
+            is_saved(browser).await;
 
             // The grid, by keyboard; what is not saved outlives a reload.
             click(browser, "nav a[href^='/roles']").await;
-            click(browser, "option[value=manifest]").await;
+            choose(browser, "input[name=type]", "manifest").await;
             says(browser, "table[role=grid]", "holder").await;
             let first = "document.querySelector('td[tabindex=\"0\"]').focus()";
             browser.execute(first, Vec::new()).await.expect("runs");
@@ -183,7 +230,7 @@ async fn a_draft_is_described_bundled_and_put_live() {
             says(browser, "aside", "gives manifest:hold").await;
             says(browser, "aside", "Live: ").await;
             browser.refresh().await.expect("reloads");
-            says(browser, ".course", "not saved yet").await;
+            says(browser, ".course .state", "not saved yet").await;
 
             // Somebody else saved meanwhile: nothing is written over unless one says so.
             let (_, draft) = service.get("/api/v1/drafts/D-1").await;
@@ -195,13 +242,16 @@ async fn a_draft_is_described_bundled_and_put_live() {
             assert_eq!(service.post(&service.operator, "/api/v1/drafts", &other).await.0, 200);
             press(browser, "Save").await;
             says(browser, "[role=alert]", "Somebody saved D-1 since you read it").await;
-            press(browser, "Save mine over it").await;
-            says(browser, ".course [role=status]", "saved").await;
+            press(browser, "Lay them side by side").await;
+            says(browser, ".el-dialog pre[aria-label=Theirs]", "# Theirs.").await;
+            answer(browser, "Save mine over it").await;
+            is_saved(browser).await;
 
             click(browser, "nav a[href='/rollout']").await;
             says(browser, "article", "manifest:hold").await;
             press(browser, "Put live").await;
-            press(browser, "Put it live now, for all").await;
+            says(browser, ".el-dialog", "It was never rehearsed").await;
+            answer(browser, "Put it live now, for all").await;
             says(browser, "header", "revision 2").await;
             assert!(browser.find(By::Css(".course")).await.is_err(), "the draft has ended");
         },
@@ -223,23 +273,23 @@ async fn one_role_is_changed_while_somebody_else_has_the_draft_open() {
             says(browser, "main", "Nobody holds two of declaring-agent, inspector where both count").await;
             says(browser, "main", "subject.clearance >= resource.hazard").await;
             find(browser, "input[name=title]").await.send_keys("Holds" + Key::Enter).await.expect("typed");
-            says(browser, ".course", "saved").await;
+            is_saved(browser).await;
             says(browser, ".course a.next", "Next: Give").await;
 
             // What the form changes stands in the text, and the rest stays as it was.
             fill(browser, "input[name=description]", "Looks into containers" + Key::Enter).await;
             says(browser, "main", "Looks into containers").await;
             let clause = "form[aria-label='New clause']";
-            fill(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
-            fill(browser, &format!("{clause} input[name=clause-when]"), "resource.hazzard < 3" + Key::Enter).await;
+            choose(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
+            fill(browser, &format!("{clause} textarea[name=clause-when]"), "resource.hazzard < 3" + Key::Enter).await;
             says(browser, "[role=alert]", "hazzard").await;
             press(browser, "Take the last change back").await;
-            says(browser, ".course", "not saved yet").await;
-            fill(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
-            fill(browser, &format!("{clause} input[name=clause-when]"), "resource.hazard < 3" + Key::Enter).await;
+            says(browser, ".course .state", "not saved yet").await;
+            choose(browser, &format!("{clause} input[name=clause-permissions]"), "manifest:amend").await;
+            fill(browser, &format!("{clause} textarea[name=clause-when]"), "resource.hazard < 3" + Key::Enter).await;
             says(browser, "dl", "resource.hazard < 3").await;
             press(browser, "Save").await;
-            says(browser, ".course [role=status]", "saved").await;
+            is_saved(browser).await;
             // The page may still say that what was before is saved.
             let wanted = "when = \\\"resource.hazard < 3\\\"";
             let mut text = String::new();
@@ -280,22 +330,24 @@ async fn roles_are_given_and_relationships_read() {
             sign_in(browser, &service).await;
             page(browser, &service, "/give?at=vessel:kestrel").await;
             says(browser, "main table", "arrives here").await;
-            click(browser, "select[name=role] option[value=deckhand]").await;
-            let to = "form[aria-labelledby=give] .field input";
-            fill(browser, to, "user:tomsa" + Key::Enter).await;
+            choose(browser, "input[name=role]", "deckhand").await;
+            let to = "form[aria-labelledby=give] input[name=to]";
+            choose(browser, to, "user:tomsa").await;
+            press(browser, "Give it").await;
             says(browser, "form [role=alert]", "tomsa").await;
-            fill(browser, to, "user:tomas" + Key::Enter).await;
+            find(browser, to).await.send_keys(Key::Backspace + "").await.expect("typed");
+            choose(browser, to, "user:tomas").await;
+            press(browser, "Give it").await;
             says(browser, "form [role=status]", "Given, and in force").await;
             says(browser, "main table", "user:tomas").await;
             let end = find(browser, "button[aria-label$='deckhand of user:tomas']").await;
             end.click().await.expect("clicked");
-            end.click().await.expect("clicked");
+            answer(browser, "End it").await;
             says(browser, "header", "position 7").await;
 
             // On standby until there is a reason.
             page(browser, &service, "/give/standby").await;
-            says(browser, "select[name=grant]", "hot-works").await;
-            click(browser, "select[name=grant] option").await;
+            choose(browser, "input[name=grant]", "hot-works").await;
             fill(browser, "input[name=minutes]", "30").await;
             fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
             says(browser, "form [role=alert]", "may be activated only while context.zone == 'quay'").await;
@@ -310,9 +362,9 @@ async fn roles_are_given_and_relationships_read() {
             fill(browser, "section .field input", "user:tomas" + Key::Enter).await;
             says(browser, "main table", "user:tomas").await;
             page(browser, &service, "/give/tenant-roles").await;
-            click(browser, "select[name=tenant] option[value=northline]").await;
+            choose(browser, "input[name=tenant]", "northline").await;
             fill(browser, "input[name=role-key]", "looker").await;
-            click(browser, "input[value='vessel:view']").await;
+            click(browser, "label:has(input[value='vessel:view'])").await;
             press(browser, "Write it").await;
             says(browser, "main table", "northline/looker").await;
             page(browser, &service, "/give/beside?by=user:ines&and=user:rui").await;
@@ -424,9 +476,9 @@ async fn a_careless_draft_is_rehearsed() {
         says(browser, "section[aria-labelledby=shift]", "loses manifest:view").await;
         press(browser, "Rehearse D-1 against live").await;
         says(browser, "section[aria-labelledby=since]", "Everything came out as it did").await;
-        click(browser, "main a[href='/rehearse/guarantees']").await;
+        part(browser, "Guarantees").await;
         says(browser, "main table", "Only inspectors release cargo").await;
-        click(browser, "main a[href='/rehearse/samples']").await;
+        part(browser, "Samples and cases").await;
         says(browser, "section[aria-labelledby=files]", "cases.toml").await;
     })
     .await;
@@ -482,14 +534,22 @@ async fn every_page_can_be_read_by_everybody() {
             if drafting && service.get("/api/v1/drafts").await.1 == serde_json::json!([]) {
                 page(browser, &service, "/describe").await;
                 find(browser, "input[name=title]").await.send_keys("Look" + Key::Enter).await.expect("typed");
-                says(browser, ".course", "saved").await;
+                is_saved(browser).await;
             } else if !drafting && browser.find(By::Css(".draft button")).await.is_ok() {
                 click(browser, ".draft button").await;
             }
             for path in PAGES {
                 page(browser, &service, path).await;
                 find(browser, "h1").await;
-                tokio::time::sleep(Duration::from_millis(400)).await;
+                // Until nothing on it is being read any more.
+                for _ in 0..200 {
+                    let waits = browser.find_all(By::Css("main .el-skeleton")).await.map(|all| all.len());
+                    let text = find(browser, "main").await.text().await.unwrap_or_default();
+                    if waits.is_ok_and(|count| count == 0) && !text.contains(" …") {
+                        break;
+                    }
+                    tokio::time::sleep(Duration::from_millis(25)).await;
+                }
                 browser.execute(&axe, Vec::new()).await.expect("runs");
                 let found = browser.execute_async(LOOK, Vec::new()).await.expect("runs");
                 let found: Vec<String> = found.convert().expect("texts");
@@ -540,7 +600,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
 
     // The roles grid, by arrows.
     find(browser, "nav a[href^='/roles']").await.click().await.expect("clicked");
-    find(browser, "option[value=manifest]").await.click().await.expect("chosen");
+    choose(browser, "input[name=type]", "manifest").await;
     says(browser, "table[role=grid]", "chief-inspector").await;
     browser.execute("document.querySelector('td[tabindex=\"0\"]').focus()", Vec::new()).await.expect("runs");
     keys(browser, Key::Down + Key::Down + Key::Down + Key::Down + Key::Down + Key::End).await;
@@ -582,7 +642,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     browser.refresh().await.expect("reloads");
     says(browser, "article .verdict", "Allowed").await;
     find(browser, "nav a[href='/']").await.click().await.expect("clicked");
-    says(browser, "main table", "user:ines described").await;
+    says(browser, "main .el-timeline", "user:ines described").await;
 
     // A key for an operator of one tenant: made, shown once, ended.
     find(browser, "nav a[href='/connect']").await.click().await.expect("clicked");
@@ -599,29 +659,32 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     says(browser, "table", "operator: grant-editor@tenant:northline").await;
     let end = find(browser, "button[aria-label='End Northline desk']").await;
     end.click().await.expect("clicked");
-    end.click().await.expect("clicked");
+    says(browser, ".el-dialog", "Whoever works with it is signed out").await;
+    answer(browser, "End it now").await;
     for _ in 0..100 {
-        let rows = browser.find_all(By::Css("tbody tr")).await.expect("rows").len();
+        let rows = browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len();
         if rows == 2 {
             break;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    assert_eq!(browser.find_all(By::Css("tbody tr")).await.expect("rows").len(), 2);
+    assert_eq!(browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len(), 2);
 
     // A draft: what it changes, in words; live, and back.
     find(browser, "nav a[href='/rollout']").await.click().await.expect("clicked");
     find(browser, "button[aria-expanded]").await.send_keys(Key::Enter + "").await.expect("typed");
     says(browser, "article", "gives manifest:release always").await;
-    let put = find(browser, "article .el-button--primary").await;
-    put.click().await.expect("clicked");
-    put.click().await.expect("clicked");
+    find(browser, "article .el-button--primary").await.click().await.expect("clicked");
+    answer(browser, "Put it live now, for all").await;
     says(browser, "main", "Revision 2 is live: Inspectors release").await;
     says(browser, "header", "revision 2").await;
-    find(browser, "input[name=note]").await.send_keys("too wide").await.expect("typed");
-    let back = find(browser, "section li .el-button").await;
-    back.click().await.expect("clicked");
-    back.click().await.expect("clicked");
+    press(browser, "Go back to it").await;
+    for note in browser.find_all(By::Css("input[name=note]")).await.expect("fields") {
+        if note.is_displayed().await.expect("is there") {
+            note.send_keys("too wide").await.expect("typed");
+        }
+    }
+    answer(browser, "Put it live now").await;
     says(browser, "header", "revision 1").await;
 
     // Signed out, the page is closed.
