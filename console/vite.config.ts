@@ -4,8 +4,12 @@ import components from 'unplugin-vue-components/vite'
 import { defineConfig } from 'vitest/config'
 
 export default defineConfig({
+  // Lines may be broken between words and elements without taking the space between them away.
   // Element Plus's components and their styles come with the pages that use them.
-  plugins: [vue(), components({ dirs: [], dts: false, resolvers: [ElementPlusResolver({ importStyle: 'css' })] })],
+  plugins: [
+    vue({ template: { compilerOptions: { whitespace: 'preserve' } } }),
+    components({ dirs: [], dts: false, resolvers: [ElementPlusResolver({ importStyle: 'css' })] }),
+  ],
   build: {
     target: 'es2022',
     assetsInlineLimit: 0,
