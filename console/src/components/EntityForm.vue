@@ -68,41 +68,33 @@ function write() {
 <template>
   <ElForm label-position="top" :aria-label="`What is said of ${line.entity}`" @submit.prevent="write">
     <PlaceField v-if="type?.within.length" v-model="form.within" label="Within" name="within" :width="20" />
-    <ElFormItem
-      v-for="one in attributes"
-      :key="one.key"
-      :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`"
-      :label-for="`attribute-${one.key}`"
-    >
-      <ElSelect
-        v-if="one.values?.length && !one.many"
-        :id="`attribute-${one.key}`"
-        v-model="form.attributes[one.key]"
-        clearable
-        :name="one.key"
-        placeholder="not stated"
-      >
-        <ElOption v-for="value in one.values" :key="String(value)" :value="String(value)" :label="String(value)" />
-      </ElSelect>
-      <MomentField
-        v-else-if="one.kind === 'time' && !one.many"
-        v-model="form.attributes[one.key]!"
-        :label="one.key"
-        placeholder="not stated"
-      />
-      <ElSelect
-        v-else-if="one.kind === 'boolean' && !one.many"
-        :id="`attribute-${one.key}`"
-        v-model="form.attributes[one.key]"
-        clearable
-        :name="one.key"
-        placeholder="not stated"
-      >
-        <ElOption value="true" label="true" />
-        <ElOption value="false" label="false" />
-      </ElSelect>
-      <ElInput v-else :id="`attribute-${one.key}`" v-model="form.attributes[one.key]" :name="one.key" placeholder="not stated" />
-    </ElFormItem>
+    <template v-for="one in attributes" :key="one.key">
+      <MomentField v-if="one.kind === 'time' && !one.many" v-model="form.attributes[one.key]!" :label="one.key" placeholder="not stated" />
+      <ElFormItem v-else :label="`${one.key} (${one.kind}${one.many ? ', several' : ''})`" :label-for="`attribute-${one.key}`">
+        <ElSelect
+          v-if="one.values?.length && !one.many"
+          :id="`attribute-${one.key}`"
+          v-model="form.attributes[one.key]"
+          clearable
+          :name="one.key"
+          placeholder="not stated"
+        >
+          <ElOption v-for="value in one.values" :key="String(value)" :value="String(value)" :label="String(value)" />
+        </ElSelect>
+        <ElSelect
+          v-else-if="one.kind === 'boolean' && !one.many"
+          :id="`attribute-${one.key}`"
+          v-model="form.attributes[one.key]"
+          clearable
+          :name="one.key"
+          placeholder="not stated"
+        >
+          <ElOption value="true" label="true" />
+          <ElOption value="false" label="false" />
+        </ElSelect>
+        <ElInput v-else :id="`attribute-${one.key}`" v-model="form.attributes[one.key]" :name="one.key" placeholder="not stated" />
+      </ElFormItem>
+    </template>
     <NamesField
       v-for="one in relations"
       :key="one.key"

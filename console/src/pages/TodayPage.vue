@@ -35,16 +35,18 @@ const waiting = computed(() => {
   if (unknown) all.push({ text: `${counted(unknown, 'unknown permission')} asked for`, to: { name: 'today', hash: '#unknown' } })
   return all
 })
+/** Those that asked anything in the last hour. */
+const asking = computed(() => (asked.data.value?.applications ?? []).filter((one) => one.minutes.some((minute) => minute.some(Boolean))))
 /** Decisions by minute, the last half hour, oldest first. */
 const minutes = computed(() => {
-  const applications = asked.data.value?.applications ?? []
+  const applications = asking.value
   const now = Date.now()
   return Array.from({ length: 30 }, (_, n) => 29 - n).map((back) => ({
     name: new Date(now - back * 60_000).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' }),
     values: applications.flatMap((one) => one.minutes[back] ?? [0, 0]) as number[],
   }))
 })
-const series = computed(() => (asked.data.value?.applications ?? []).flatMap((one) => [`${one.name}, allowed`, `${one.name}, denied`]))
+const series = computed(() => asking.value.flatMap((one) => [`${one.name}, allowed`, `${one.name}, denied`]))
 const isQuiet = computed(() => minutes.value.every((row) => row.values.every((value) => !value)))
 type Unknown = AskedLately['unknown'][number]
 

@@ -92,6 +92,49 @@ fn a_charters_mistakes_are_told_with_their_places() {
 }
 
 #[test]
+fn what_one_begins_with_checks_answers_and_passes() {
+    let folder = folder();
+    let at = |name: &str| folder.path().join("port").join(name).display().to_string();
+    let made = run(ostrog().args(["charter", "new", &at("")]));
+    assert_eq!((made.0, made.1.lines().count()), (0, 3), "{made:?}");
+    assert!(made.2.contains("ostrog rehearse"), "{made:?}");
+    // The commands it names next.
+    let charter = at("charter");
+    let checked = run(ostrog().args(["charter", "check", &charter, "--register", &at("register.ndjson")]));
+    assert_eq!(checked.0, 0, "{checked:?}");
+    assert!(checked.1.contains("nothing to say against it"), "{checked:?}");
+    let register = at("register.ndjson");
+    let asked = |resource: &str| {
+        let offline = ["--charter", &charter, "--register", &register];
+        run(ostrog().args(["ask", "user:ada", "pier:assign", resource]).args(offline))
+    };
+    assert_eq!((asked("pier:east").0, asked("pier:west").0), (0, 1));
+    assert!(asked("pier:west").1.contains("The pier is closed"), "{:?}", asked("pier:west"));
+    let rehearsed = run(ostrog().args(["rehearse", &at("rehearsal"), "--charter", &charter]));
+    assert_eq!(rehearsed.0, 0, "{rehearsed:?}");
+    assert!(rehearsed.1.contains("3 of 3 cases pass"), "{rehearsed:?}");
+    // Over nothing that is there.
+    let again = run(ostrog().args(["charter", "new", &at("")]));
+    assert_eq!(again.0, 3, "{again:?}");
+    assert!(again.2.contains("is there already"), "{again:?}");
+}
+
+#[test]
+fn an_imported_document_brings_a_charter_along() {
+    let folder = folder();
+    let document = folder.path().join("api.json");
+    let text = r#"{"openapi":"3.1.0","info":{"title":"x","version":"1"},"paths":{"/crates/{crate}":{"get":{"summary":"See it","responses":{"200":{"description":"it"}}}}}}"#;
+    std::fs::write(&document, text).expect("written");
+    let into = folder.path().join("yard").display().to_string();
+    let document = document.display().to_string();
+    let arguments = ["charter", "import", &document, "--application", "yard", "--into", &into];
+    let made = run(ostrog().args(arguments));
+    assert_eq!(made.0, 0, "{made:?}");
+    let checked = run(ostrog().args(["charter", "check", &into]));
+    assert_eq!(checked.0, 0, "{checked:?}");
+}
+
+#[test]
 fn the_demos_charter_has_nothing_said_against_it() {
     let (code, out, err) = run(ostrog().args(["charter", "check", "demo/harbour"]));
     assert_eq!((code, out.as_str()), (0, ""));

@@ -662,13 +662,17 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     says(browser, ".el-dialog", "Whoever works with it is signed out").await;
     answer(browser, "End it now").await;
     for _ in 0..100 {
-        let rows = browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len();
+        let rows =
+            browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len();
         if rows == 2 {
             break;
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-    assert_eq!(browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len(), 2);
+    assert_eq!(
+        browser.find_all(By::Css("section[aria-labelledby=all] tbody tr")).await.expect("rows").len(),
+        2
+    );
 
     // A draft: what it changes, in words; live, and back.
     find(browser, "nav a[href='/rollout']").await.click().await.expect("clicked");

@@ -1,4 +1,6 @@
-//! `ostrog charter check | tidy | compare | import | show`.
+//! `ostrog charter new | check | tidy | compare | import | show`.
+
+mod new;
 
 use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, INPUT, NO, YES};
@@ -17,6 +19,11 @@ use std::path::{Path, PathBuf};
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
+    /// Write a small charter, register and rehearsal to begin with
+    New {
+        /// The folder; it is made if it is not there
+        dir: PathBuf,
+    },
     /// Check a charter offline: every mistake, with its place
     Check {
         /// The charter's folder
@@ -63,6 +70,7 @@ pub enum Command {
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     match command {
+        Command::New { dir } => new::run(&dir, shell),
         Command::Check { dir, register } => check(&dir, register.as_deref(), shell),
         Command::Tidy { dir, check } => tidy(&dir, check, shell),
         Command::Compare { old, new } => compare(&old, &new, shell),
@@ -269,7 +277,12 @@ fn import(document: &Path, application: &str, into: &Path, shell: &Shell) -> Res
     ));
     let head = files::sources(into)?.files().iter().any(|file| file.text.contains("[charter]"));
     if !head {
-        shell.notice("no file has [charter] yet: add one with name = \"…\" and format = 1");
+        // A folder of nothing else becomes a charter.
+        let path = into.join("charter.toml");
+        let mut file = std::fs::File::create_new(&path).map_err(|error| failed(&path, error))?;
+        let text = format!("[charter]\nname = \"{application}\"\nformat = 1\n");
+        std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(&path, error))?;
+        shell.answer(&format!("{}", path.display()));
     }
     Ok(YES)
 }
