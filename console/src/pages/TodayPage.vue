@@ -36,14 +36,16 @@ const waiting = computed(() => {
   return all
 })
 /** Those that asked anything in the last hour. */
-const asking = computed(() => (asked.data.value?.applications ?? []).filter((one) => one.minutes.some((minute) => minute.some(Boolean))))
+const asking = computed(() =>
+  (asked.data.value?.applications ?? []).filter((one) => one.minutes.some((minute) => minute.allowed + minute.denied > 0)),
+)
 /** Decisions by minute, the last half hour, oldest first. */
 const minutes = computed(() => {
   const applications = asking.value
   const now = Date.now()
   return Array.from({ length: 30 }, (_, n) => 29 - n).map((back) => ({
     name: new Date(now - back * 60_000).toLocaleTimeString(undefined, { hour: '2-digit', minute: '2-digit' }),
-    values: applications.flatMap((one) => one.minutes[back] ?? [0, 0]) as number[],
+    values: applications.flatMap((one) => [one.minutes[back]?.allowed ?? 0, one.minutes[back]?.denied ?? 0]),
   }))
 })
 const series = computed(() => asking.value.flatMap((one) => [`${one.name}, allowed`, `${one.name}, denied`]))

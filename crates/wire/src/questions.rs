@@ -133,8 +133,18 @@ pub struct LastAsked {
     pub name: String,
     /// The question; none: it asked nothing yet.
     pub last: Option<LastQuestion>,
-    /// Decisions of this node in each of the last sixty minutes, the last one first: allowed, denied.
-    pub minutes: Vec<(u64, u64)>,
+    /// Decisions of this node in each of the last sixty minutes, the last one first.
+    pub minutes: Vec<Decided>,
+}
+
+/// How much was decided within a minute.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Decided {
+    /// How often it was allowed.
+    pub allowed: u64,
+    /// How often it was denied.
+    pub denied: u64,
 }
 
 /// A question in short.

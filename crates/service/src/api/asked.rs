@@ -7,7 +7,7 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
 use ostrog_core::names::nearest;
-use ostrog_wire::questions::{AskedLately, LastAsked, LastQuestion, UnknownAsked};
+use ostrog_wire::questions::{AskedLately, Decided, LastAsked, LastQuestion, UnknownAsked};
 
 fn last_question(short: Short) -> LastQuestion {
     LastQuestion {
@@ -35,7 +35,12 @@ pub async fn asked(State(app): State<App>, operator: Operator) -> Result<Json<As
         application: known.key.clone(),
         name: known.name.clone(),
         last: app.asked.last(&known.key).map(last_question),
-        minutes: app.asked.minutes(&known.key, jiff::Timestamp::now()),
+        minutes: app
+            .asked
+            .minutes(&known.key, jiff::Timestamp::now())
+            .into_iter()
+            .map(|(allowed, denied)| Decided { allowed, denied })
+            .collect(),
     });
     let all = || model.permissions.iter().map(|permission| permission.text.as_str());
     let unknown = app.asked.all_unknown().into_iter().map(|(application, permission, times)| UnknownAsked {

@@ -313,6 +313,85 @@ async fn of_two_who_save_the_same_draft_one_is_told() {
     assert_eq!(both, [200, 409], "{one}\n{two}");
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_discarded_draft_is_taken_back_as_it_was_and_only_then() {
+    use ostrog_wire::charter::{DraftShown, DraftText};
+    let service = Service::start(&[]).await;
+    let owner = service.operator("owner", "everywhere").await;
+    let files = json!([{ "path": "charter.toml", "text": crate::support::CHARTER }]);
+    let made: DraftText =
+        service.post(&owner, "/api/v1/drafts", &json!({ "title": "Pilots", "files": files })).await.read();
+    let id = made.draft.id;
+    let back = format!("POST /api/v1/discarded-drafts/{id}/restoration");
+    let gone = async || -> Vec<DraftShown> { service.get(&owner, "/api/v1/discarded-drafts").await.read() };
+    // Under way it is not discarded; nor is one that never was, or is called otherwise.
+    for missing in [
+        &back,
+        "POST /api/v1/discarded-drafts/D-99/restoration",
+        "POST /api/v1/discarded-drafts/x/restoration",
+    ] {
+        assert_eq!(service.call(&owner, missing, Some(&json!({}))).await.problem().status, 404, "{missing}");
+    }
+    assert!(gone().await.is_empty());
+    let ended = service.call(&owner, &format!("DELETE /api/v1/drafts/{id}"), None).await;
+    assert_eq!(ended.status.as_u16(), 200);
+    assert_eq!(service.get(&owner, &format!("/api/v1/drafts/{id}")).await.problem().status, 404);
+    let listed = gone().await;
+    assert_eq!((listed.len(), listed[0].id.as_str()), (1, id.as_str()));
+    assert!(listed[0].discarded_at.is_some());
+    let restored: DraftText = service.call(&owner, &back, Some(&json!({}))).await.read();
+    assert_eq!((restored.draft.title, restored.draft.digest), ("Pilots".to_owned(), made.draft.digest));
+    assert!(restored.draft.discarded_at.is_none() && gone().await.is_empty());
+    // What went live is no draft any more, and is taken back by no such call.
+    let live = json!({ "what": id, "for": "all" });
+    assert_eq!(service.post(&owner, "/api/v1/rollouts", &live).await.status.as_u16(), 200);
+    assert_eq!(service.call(&owner, &back, Some(&json!({}))).await.problem().status, 404);
+    assert!(gone().await.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_may_is_told_by_pages_and_counted_beside() {
+    let mut lines = vec![
+        json!({ "entity": "tenant:north" }),
+        json!({ "entity": "vessel:tern", "within": "tenant:north" }),
+    ];
+    for n in 0..7 {
+        let name = format!("user:u{n}");
+        lines.push(json!({ "entity": name, "tenants": ["north"] }));
+        if n % 2 == 0 {
+            lines.push(json!({ "grant": { "role": "hand", "to": name, "at": "vessel:tern" } }));
+        }
+    }
+    let service = Service::start(&lines).await;
+    let owner = service.operator("owner", "everywhere").await;
+    let whole = json!({ "permission": "vessel:view", "resource": "vessel:tern" });
+    let ask = async |beside: serde_json::Value| -> serde_json::Value {
+        let mut question = whole.clone();
+        question["beside"] = beside;
+        service.post(&owner, "/api/v1/holders", &question).await.read()
+    };
+    let counted = ask(json!({ "count": true })).await;
+    let total = counted["total"].as_u64().expect("a number");
+    let mut named: Vec<String> = Vec::new();
+    let mut after: Option<String> = None;
+    loop {
+        let page = ask(json!({ "limit": 1, "after": after })).await;
+        let items = page["items"].as_array().expect("a list");
+        assert!(items.len() <= 1, "{page}");
+        named.extend(items.iter().filter_map(|one| one["who"].as_str().map(str::to_owned)));
+        match page["next"].as_str() {
+            Some(next) => after = Some(next.to_owned()),
+            None => break,
+        }
+    }
+    assert_eq!(named.len() as u64, total, "{named:?} {counted}");
+    assert!(total >= 4 && named.contains(&"user:u6".to_owned()), "{named:?}");
+    let mut once = named.clone();
+    once.sort();
+    once.dedup();
+    assert_eq!(once.len(), named.len(), "nobody is told twice");
+}
+
 #[test]
 fn no_secret_is_written_where_values_are_shown() {
     let key = ostrog_store::key::Key::new(Making::whole(KeyKind::Operator, "x"), jiff::Timestamp::UNIX_EPOCH);
