@@ -149,3 +149,56 @@ it('does not write a form over what was typed while its change was under way', a
   expect(await late).toBe(false)
   expect(draft.files.value[0]?.text).toBe('typed meanwhile')
 })
+
+it('keeps the text of a draft that was discarded elsewhere, and takes it back or on', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  await flushPromises()
+  draft.write('roles.toml', 'half done')
+  const heard = fetch
+  const gone = {
+    id: 'D-1',
+    title: 'Wider',
+    base: 1,
+    authors: [],
+    digest: 'a',
+    'created-at': '',
+    'saved-at': '',
+    'discarded-at': '2026-11-27T08:00:00Z',
+  }
+  vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
+    if (path.endsWith('/presence')) return answer(404, { type: '', title: '', status: 404, detail: 'There is no draft D-1.' })
+    if (path === '/api/v1/discarded-drafts') return answer(200, [gone])
+    if (path === '/api/v1/discarded-drafts/D-1/restoration') return answer(200, shown())
+    return heard(path, options)
+  })
+  await vi.advanceTimersByTimeAsync(16_000)
+  await flushPromises()
+  expect([draft.ended.value, draft.files.value[0]?.text]).toEqual(['discarded', 'half done'])
+  // Until it is settled nothing more is said of it.
+  const said = calls.length
+  await vi.advanceTimersByTimeAsync(60_000)
+  expect(calls.length).toBe(said)
+  await draft.bringBack()
+  expect([draft.ended.value, draft.files.value[0]?.text, draft.isChanged.value]).toEqual(['', 'half done', true])
+})
+
+it('says that a draft went live elsewhere, and goes on with its text as another one', async () => {
+  const draft = useDraft()
+  await draft.open('D-1')
+  await flushPromises()
+  draft.write('roles.toml', 'half done')
+  const heard = fetch
+  const made = { draft: { ...shown().draft, id: 'D-2' }, files: [{ path: 'roles.toml', text: 'half done' }], standing: standing() }
+  vi.stubGlobal('fetch', async (path: string, options: RequestInit) => {
+    if (path.endsWith('D-1/presence')) return answer(404, { type: '', title: '', status: 404, detail: 'There is no draft D-1.' })
+    if (path === '/api/v1/discarded-drafts') return answer(200, [])
+    if (path === '/api/v1/drafts' && options.method === 'POST') return answer(200, made)
+    return heard(path, options)
+  })
+  await vi.advanceTimersByTimeAsync(16_000)
+  await flushPromises()
+  expect(draft.ended.value).toBe('live')
+  await draft.saveAnew()
+  expect([draft.draft.value?.id, draft.ended.value, draft.isChanged.value, recall('D-1')]).toEqual(['D-2', '', false, undefined])
+})
