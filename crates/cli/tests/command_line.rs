@@ -102,7 +102,7 @@ fn what_one_begins_with_checks_answers_and_passes() {
     let charter = at("charter");
     let checked = run(ostrog().args(["charter", "check", &charter, "--register", &at("register.ndjson")]));
     assert_eq!(checked.0, 0, "{checked:?}");
-    assert!(checked.1.contains("nothing to say against it"), "{checked:?}");
+    assert!(checked.2.contains("nothing to say against it"), "{checked:?}");
     let register = at("register.ndjson");
     let asked = |resource: &str| {
         let offline = ["--charter", &charter, "--register", &register];
