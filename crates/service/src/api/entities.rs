@@ -45,11 +45,21 @@ pub async fn entities(
                 && wanted.as_ref().is_none_or(|(name, value)| seen.states(name, value))
         };
         let mut found = Vec::new();
-        let all: Box<dyn Iterator<Item = Seen<'_>>> = match &query.within {
-            Some(outer) => Box::new(facts.find(outer).ok_or_else(|| missing(facts, outer))?.contents()),
-            None => Box::new(facts.all()),
+        let order = operator.names();
+        let mut in_order = false;
+        let all: Box<dyn Iterator<Item = Seen<'_>>> = match (&query.within, &order) {
+            (Some(outer), _) => Box::new(facts.find(outer).ok_or_else(|| missing(facts, outer))?.contents()),
+            (None, Some(names)) => {
+                in_order = true;
+                Box::new(facts.by_name(names, query.prefix.as_str().max(&query.after)))
+            }
+            (None, None) => Box::new(facts.all()),
         };
         for (at, seen) in all.enumerate() {
+            // By name the page is full once it is, and nothing comes after those that begin so.
+            if in_order && (found.len() > limit || !seen.name().starts_with(&query.prefix)) {
+                break;
+            }
             if at % 1024 == 1023 && !(ticket.goes_on() && operator.counts()) {
                 return Err(Problem::timeout(
                     "Looking through all entities takes too long; say more of them.",

@@ -235,7 +235,7 @@ impl Node {
     /// Reads everything anew; until that is done, what was there is answered from.
     pub(super) async fn reload(&self) -> Result<(), Error> {
         let began = Instant::now();
-        let view = view_of(self.store.load().await?)?;
+        let view = view_of(self.store.load().await?, self.view().reading + 1)?;
         self.doubtful.store(false, Ordering::Relaxed);
         tracing::info!(
             position = view.position,

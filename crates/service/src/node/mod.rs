@@ -12,14 +12,16 @@
 mod compiled;
 pub mod follow;
 pub mod gate;
+pub mod names;
 pub mod view;
 pub mod write;
 
 use crate::lanes::Lanes;
 use crate::problem::Problem;
-use arc_swap::ArcSwap;
+use arc_swap::{ArcSwap, ArcSwapOption};
 use compiled::Compiled;
 use jiff::Timestamp;
+use names::Names;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Change, Policy, Sources, World};
 use ostrog_core::source::Severity;
@@ -30,6 +32,7 @@ use ostrog_wire::rehearsals::RehearsalFile;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use view::{Keys, Live, View};
@@ -58,6 +61,10 @@ pub struct Node {
     doubtful: AtomicBool,
     /// What of the database cannot be read, if that is so.
     unreadable: Mutex<Option<String>>,
+    /// Names in their order, as they were some time ago.
+    names: ArcSwapOption<Names>,
+    /// Whether they are being sorted.
+    sorting: AtomicBool,
     max_stale: Duration,
     stop: watch::Sender<bool>,
     /// Texts that were asked under lately.
@@ -73,7 +80,7 @@ impl Node {
     /// # Errors
     /// If the database cannot be read.
     pub async fn open(store: Store, max_stale: Duration) -> Result<Node, Error> {
-        let view = view_of(store.load().await?)?;
+        let view = view_of(store.load().await?, 0)?;
         Ok(Node {
             reached: watch::Sender::new(view.position),
             store,
@@ -86,6 +93,8 @@ impl Node {
             away: watch::Sender::new(false),
             doubtful: AtomicBool::new(false),
             unreadable: Mutex::default(),
+            names: ArcSwapOption::empty(),
+            sorting: AtomicBool::new(false),
             max_stale,
             stop: watch::Sender::new(false),
             compiled: Compiled::default(),
@@ -117,6 +126,29 @@ impl Node {
 
     fn retired(&self) -> std::sync::MutexGuard<'_, Vec<Arc<View>>> {
         self.retired.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Names in their order, if there is one for a view; where there is none, or much has come since, one is
+    /// made beside the threads that answer.
+    fn names(self: &Arc<Self>, view: &Arc<View>) -> Option<Arc<Names>> {
+        let register = view.live.as_ref()?.world.register();
+        let names = self.names.load_full().filter(|names| names.is_of(view.reading, register));
+        if names.as_ref().is_none_or(|names| names.is_old(register))
+            && !self.sorting.swap(true, Ordering::Relaxed)
+        {
+            let (node, view) = (Arc::clone(self), Arc::clone(view));
+            // A thread of its own: whoever asks is on one that answers, where no runtime is at hand.
+            let begun = thread::Builder::new().name("names".into()).spawn(move || {
+                if let Some(live) = &view.live {
+                    node.names.store(Some(Arc::new(Names::sort(view.reading, live.world.register()))));
+                }
+                node.sorting.store(false, Ordering::Relaxed);
+            });
+            if begun.is_err() {
+                self.sorting.store(false, Ordering::Relaxed);
+            }
+        }
+        names
     }
 
     /// Ends whatever goes on for as long as the service does.
@@ -228,7 +260,7 @@ impl Node {
 }
 
 /// What a node answers from, of what was read.
-fn view_of(loaded: Loaded) -> Result<View, Error> {
+fn view_of(loaded: Loaded, reading: u64) -> Result<View, Error> {
     let live = match loaded.revision {
         None => None,
         Some(revision) => {
@@ -243,6 +275,7 @@ fn view_of(loaded: Loaded) -> Result<View, Error> {
         epoch: loaded.epoch.into(),
         position: loaded.position,
         digest: loaded.digest,
+        reading,
         live,
         keys: Arc::new(Keys::new(loaded.keys)),
     })

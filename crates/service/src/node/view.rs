@@ -28,6 +28,8 @@ pub struct View {
     pub(super) position: i64,
     /// The digest of the journal there.
     pub(super) digest: Chain,
+    /// How often everything had been read anew: numbers of entities mean something within one reading only.
+    pub(super) reading: u64,
     /// What questions are asked of; none until a charter is live.
     pub(super) live: Option<Live>,
     /// Who may call.

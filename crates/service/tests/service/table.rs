@@ -303,7 +303,8 @@ async fn fresh(service: &Service, owner: &str, what: &str, files: &Value, n: usi
 async fn ended(service: &Service, owner: &str, number: i64) {
     for _ in 0..200 {
         let runs: Vec<RunShown> = service.get(owner, "/api/v1/rehearsals").await.read();
-        if runs.iter().any(|run| run.number == number && run.state != "running") {
+        // What it found is kept a moment before it is gone from this node.
+        if runs.iter().any(|run| run.number == number && run.state != "running" && run.progress.is_none()) {
             return;
         }
         tokio::time::sleep(std::time::Duration::from_millis(20)).await;

@@ -2,6 +2,7 @@
 //! what they may only name (users and services, and what lies in no tenant) is found by [`Facts::named`].
 
 use super::Looks;
+use crate::node::names::Names;
 use ostrog_core::charter::model::Stated;
 use ostrog_core::charter::policy::Policy;
 use ostrog_core::prelude::{Engine, Register, Sight, World};
@@ -74,6 +75,18 @@ impl<'s> Facts<'s> {
     pub fn all(&self) -> impl Iterator<Item = Seen<'s>> + use<'s> {
         let facts = *self;
         self.sight.all(self.register()).map(move |id| Seen { facts, id })
+    }
+
+    /// Everything, by name, from a name on; of those who may read all of it.
+    pub fn by_name<'n>(&self, names: &'n Names, start: &str) -> impl Iterator<Item = Seen<'n>>
+    where
+        's: 'n,
+    {
+        let facts: Facts<'n> = *self;
+        names
+            .from(facts.register(), start)
+            .filter(move |id| facts.may_read(*id))
+            .map(move |id| Seen { facts, id })
     }
 
     /// Everything that may be read of some names.

@@ -31,6 +31,7 @@ use super::view::{KnownKey, Live, View};
 use super::write::{Author, Condition, Conditions, nothing_live};
 use crate::App;
 use crate::body::Caller;
+use crate::node::names::Names;
 use crate::operators::Rights;
 use crate::problem::Problem;
 use axum::extract::FromRequestParts;
@@ -243,6 +244,12 @@ impl Scope {
     pub fn facts(&self) -> Result<Facts<'_>, Problem> {
         self.need_somewhere(Permission::RegisterRead)?;
         Ok(Facts::new(&self.live()?.world, &self.sight, &self.looks))
+    }
+
+    /// Names in their order, for those who may read all of them: of a few tenants all that may be read is looked
+    /// at, and nothing else.
+    pub fn names(&self) -> Option<Arc<Names>> {
+        if self.sight.is_everything() { self.node.names(&self.view) } else { None }
     }
 
     /// All facts, for those who may read all of them.
