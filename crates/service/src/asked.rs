@@ -68,7 +68,8 @@ impl Last {
     fn count(&self, second: i64, allowed: bool) {
         let now = second.div_euclid(60);
         let minute = &self.minutes[now.rem_euclid(MINUTES as i64) as usize];
-        if minute.since_epoch.swap(now, Ordering::Relaxed) != now {
+        let begins = minute.since_epoch.load(Ordering::Relaxed) != now;
+        if begins && minute.since_epoch.swap(now, Ordering::Relaxed) != now {
             minute.allowed.store(0, Ordering::Relaxed);
             minute.denied.store(0, Ordering::Relaxed);
         }

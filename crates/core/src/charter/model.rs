@@ -317,9 +317,7 @@ impl Role {
         let standby = self.standby.iter().filter_map(|standby| standby.when.as_ref());
         self.when.iter().chain(self.clauses.iter().map(|clause| &clause.when)).chain(standby)
     }
-}
 
-impl Role {
     /// Whether subjects of this kind may hold it.
     pub fn held_by(&self, kind: KindId) -> bool {
         match kind {

@@ -68,7 +68,7 @@ pub fn holders(
 ) -> Result<Holders, Malformed> {
     let request =
         Request { subject: "anonymous".into(), of_subject: serde_json::Map::new(), ..request.clone() };
-    let asked = request.resolve(engine, now)?;
+    let asked = request.resolve_quietly(engine, now)?;
     let mut holders = Holders { whole: true, ..Holders::default() };
     let Ok(mut question) = asked.question else { return Ok(holders) };
     holders.anonymous = with_scratch(|scratch| decide(engine, &question, scratch)).allowed;
@@ -125,45 +125,42 @@ pub fn holders(
 pub struct Page {
     /// Who may, in the order they were registered.
     pub subjects: Vec<(EntityId, Reason)>,
-    /// The last one looked at, if others come after.
-    pub next: Option<String>,
+    /// The last one looked at, if others may come after.
+    pub next: Option<EntityId>,
     /// Whether it ends where a page does, and was not broken off.
     pub whole: bool,
 }
 
-/// Those who may and come after somebody, at most so many. `go_on` is asked now and then; once it says
-/// no, the page ends where it is, and the next one goes on from there.
+/// Those who may and were registered after somebody, at most so many. `go_on` is asked now and then;
+/// once it says no, the page ends where it is, and the next one goes on from there.
 ///
 /// # Errors
-/// If the request is malformed, or names nobody to go on from.
+/// If the request is malformed.
 pub fn page(
     engine: Engine<'_>,
     request: &Request,
-    (after, limit): (Option<&str>, usize),
+    (after, limit): (Option<EntityId>, usize),
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Page, Malformed> {
     let request =
         Request { subject: "anonymous".into(), of_subject: serde_json::Map::new(), ..request.clone() };
-    let asked = request.resolve(engine, now)?;
+    let asked = request.resolve_quietly(engine, now)?;
     let mut page = Page { subjects: Vec::new(), next: None, whole: true };
     let Ok(mut question) = asked.question else { return Ok(page) };
-    // Somebody who is gone meanwhile keeps their place.
-    let from = after.and_then(|name| engine.register.find(name));
-    let candidates = could_be(engine, &question).filter(|id| from.is_none_or(|from| *id > from));
+    let candidates = could_be(engine, &question).filter(|id| after.is_none_or(|after| *id > after));
     for (at, id) in candidates.enumerate() {
-        let name = || Some(engine.register.name(id).to_owned());
         question.subject = Subject::Entity(id);
         let decision = with_scratch(|scratch| decide(engine, &question, scratch));
         if decision.allowed {
             page.subjects.push((id, decision.reason));
         }
         if page.subjects.len() >= limit {
-            page.next = name();
+            page.next = Some(id);
             break;
         }
         if at % 256 == 255 && !go_on() {
-            (page.next, page.whole) = (name(), false);
+            (page.next, page.whole) = (Some(id), false);
             break;
         }
     }

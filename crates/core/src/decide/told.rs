@@ -7,8 +7,9 @@ use super::holders::{Class, Holders, holders as all_holders};
 use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach as all_reach};
 use super::rows::{Columns, NoFilter, Sql, Where, rows as row_filter};
-use super::{Engine, with_scratch};
+use super::{Engine, Reason, with_scratch};
 use crate::charter::syntax::GivenTo;
+use crate::register::EntityId;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -141,11 +142,7 @@ pub fn reach(
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Listed<ResourceTold>, NotTold> {
-    let after = after.map(|name| {
-        let found = engine.register.find(name).filter(|id| engine.sight.names(engine.register, *id));
-        found.ok_or_else(|| NotTold::NoPage(name.to_owned()))
-    });
-    let at = Reaching { under: under.map(str::to_owned), after: after.transpose()?, limit };
+    let at = Reaching { under: under.map(str::to_owned), after: begins_after(engine, after)?, limit };
     let reached = all_reach(engine, request, now, &at, go_on)?;
     let told = reached.found.iter().map(|(id, reason)| ResourceTold {
         resource: engine.register.name(*id).to_owned(),
@@ -186,7 +183,7 @@ pub fn holders(
 /// How one subject comes to it, as a sentence.
 fn how(engine: Engine<'_>, request: &Request, subject: &str, now: Timestamp) -> Result<String, Malformed> {
     let request = Request { subject: subject.to_owned(), ..request.clone() };
-    let asked = request.resolve(engine, now)?;
+    let asked = request.resolve_quietly(engine, now)?;
     Ok(with_scratch(|scratch| explain(engine, &asked, scratch)).1.sentence)
 }
 
@@ -240,14 +237,23 @@ pub fn holders_page(
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Listed<HolderTold>, NotTold> {
-    let page = super::holders::page(engine, request, (after, limit), now, go_on)?;
-    let who = |(id, reason): &(crate::register::EntityId, super::Reason)| HolderTold {
+    let at = (begins_after(engine, after)?, limit);
+    let page = super::holders::page(engine, request, at, now, go_on)?;
+    let who = |(id, reason): &(EntityId, Reason)| HolderTold {
         who: engine.register.name(*id).to_owned(),
         reason: reason.code(engine),
         through: None,
     };
     let items = page.subjects.iter().map(who).collect();
-    Ok(Listed { whole: page.whole, next: page.next, ..Listed::all(items) })
+    let next = page.next.map(|id| engine.register.name(id).to_owned());
+    Ok(Listed { whole: page.whole, next, ..Listed::all(items) })
+}
+
+/// What a page begins after: what may not be named is as what is not there.
+fn begins_after(engine: Engine<'_>, name: Option<&str>) -> Result<Option<EntityId>, NotTold> {
+    let Some(name) = name else { return Ok(None) };
+    let found = engine.register.find(name).filter(|id| engine.sight.names(engine.register, *id));
+    found.map(Some).ok_or_else(|| NotTold::NoPage(name.to_owned()))
 }
 
 fn class_words(class: &Class, resource: Option<&str>) -> String {

@@ -216,8 +216,9 @@ pub fn replay(
     for (request, at) in questions {
         let answers = [before, after].map(|world| {
             let engine = world.engine();
-            let asked =
-                request.resolve(engine, at.unwrap_or(now)).map_err(|malformed| malformed.to_string())?;
+            let asked = request
+                .resolve_quietly(engine, at.unwrap_or(now))
+                .map_err(|malformed| malformed.to_string())?;
             let decision = match &asked.question {
                 Ok(question) => with_scratch(|scratch| decide(engine, question, scratch)),
                 Err(reason) => Decision { allowed: false, reason: *reason },

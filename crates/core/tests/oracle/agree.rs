@@ -84,9 +84,9 @@ fn searches(bytes: &[u8]) -> Result<(), String> {
         }
 
         let mut paged = Vec::new();
-        let mut after: Option<String> = None;
+        let mut after = None;
         loop {
-            let at = (after.as_deref(), 2);
+            let at = (after, 2);
             let page =
                 holders_page(world.engine(), &request, at, now, &mut || true).map_err(|e| e.to_string())?;
             paged.extend(page.subjects.iter().map(|(id, _)| world.register().name(*id).to_owned()));

@@ -354,6 +354,8 @@ async fn who_may_is_told_by_pages_and_counted_beside() {
     let mut lines = vec![
         json!({ "entity": "tenant:north" }),
         json!({ "entity": "vessel:tern", "within": "tenant:north" }),
+        json!({ "entity": "tenant:south" }),
+        json!({ "entity": "vessel:skua", "within": "tenant:south" }),
     ];
     for n in 0..7 {
         let name = format!("user:u{n}");
@@ -390,6 +392,20 @@ async fn who_may_is_told_by_pages_and_counted_beside() {
     once.sort();
     once.dedup();
     assert_eq!(once.len(), named.len(), "nobody is told twice");
+
+    // A page after what is another tenant's, or is not there: one answer.
+    let northern = service.operator("reader", "tenant:north").await;
+    let told = async |after: &str| {
+        let mut question = whole.clone();
+        question["beside"] = json!({ "limit": 3, "after": after });
+        service.post(&northern, "/api/v1/holders", &question).await
+    };
+    assert_eq!(told("user:u0").await.status.as_u16(), 200);
+    let [theirs, nobodys] = [told("vessel:skua").await, told("vessel:gull").await].map(|answer| {
+        assert!(answer.status.is_client_error(), "{answer}");
+        answer.problem().detail.replace("skua", "gull")
+    });
+    assert_eq!(theirs, nobodys);
 }
 
 #[test]

@@ -174,7 +174,11 @@ fn of_operator(dice: &mut Dice, round: usize) -> (String, Option<Value>) {
         1 => (format!("GET /api/v1/entities/{}", dice.one(&SUBJECTS)), None),
         2 => (format!("GET /api/v1/entities/{}/around", any(dice)), None),
         3 => (
-            format!("GET /api/v1/entities/{}/members", dice.one(&["group:n-crew", "group:h0", "group:x"])),
+            format!(
+                "GET /api/v1/entities/{}/members{}",
+                dice.one(&["group:n-crew", "group:h0", "group:x"]),
+                dice.one(&["", "?containing=n", "?containing=h"]),
+            ),
             None,
         ),
         4 => {
@@ -188,7 +192,8 @@ fn of_operator(dice: &mut Dice, round: usize) -> (String, Option<Value>) {
                 "after=vessel:h2",
                 "after=vessel:n1",
             ]);
-            (format!("GET /api/v1/entities?{by}&{}", page(dice)), None)
+            let within = if dice.often() { String::new() } else { format!("&within={}", any(dice)) };
+            (format!("GET /api/v1/entities?{by}&{}{within}", page(dice)), None)
         }
         5 => {
             let by = [
@@ -237,12 +242,19 @@ fn of_operator(dice: &mut Dice, round: usize) -> (String, Option<Value>) {
                 ),
             )
         }
-        15 => (
-            "POST /api/v1/holders".to_owned(),
-            Some(
-                json!({ "permission": dice.one(&PERMISSIONS), "resource": any(dice), "beside": { "through": dice.often() } }),
-            ),
-        ),
+        15 => {
+            let beside = match dice.below(3) {
+                0 => json!({ "through": dice.often() }),
+                1 => json!({ "count": true }),
+                _ => json!({ "limit": 1 + dice.below(3), "after": any(dice) }),
+            };
+            (
+                "POST /api/v1/holders".to_owned(),
+                Some(
+                    json!({ "permission": dice.one(&PERMISSIONS), "resource": any(dice), "beside": beside }),
+                ),
+            )
+        }
         16 => (
             "POST /api/v1/hints".to_owned(),
             Some(json!({ "subject": dice.one(&SUBJECTS), "beside": { "application": "quay" } })),
