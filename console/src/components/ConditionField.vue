@@ -14,7 +14,7 @@ function onEnter(event: Event | KeyboardEvent) {
 </script>
 
 <template>
-  <div class="condition">
+  <div class="labelled wide">
     <label :for="id" :class="{ 'visually-hidden': hiddenLabel }">{{ label }}</label>
     <ElInput
       :id="id"
@@ -29,15 +29,3 @@ function onEnter(event: Event | KeyboardEvent) {
     />
   </div>
 </template>
-
-<style scoped>
-.condition {
-  display: grid;
-  gap: 2px;
-  flex: 1 1 260px;
-  min-width: 0;
-}
-label {
-  color: var(--soft);
-}
-</style>

@@ -54,7 +54,7 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
         <span v-if="at && row.grant.at !== at" class="soft">, arrives here</span>
       </template>
     </ElTableColumn>
-    <ElTableColumn label="Until" sortable :sort-by="ends" min-width="120">
+    <ElTableColumn label="Until" sortable :sort-by="ends" min-width="170">
       <template #default="{ row }: { row: Holding }"
         >{{ row.grant.until ? moment(row.grant.until) : 'no end'
         }}<template v-if="row.grant.from"

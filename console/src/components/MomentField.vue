@@ -18,7 +18,7 @@ function typed(event: FocusEvent | KeyboardEvent) {
 </script>
 
 <template>
-  <div class="moment" @focusout="typed" @keydown.enter.capture="typed">
+  <div class="labelled moment" @focusout="typed" @keydown.enter.capture="typed">
     <label :for="id"
       >{{ label }} <small>({{ zone }})</small></label
     >
@@ -37,13 +37,7 @@ function typed(event: FocusEvent | KeyboardEvent) {
 
 <style scoped>
 .moment {
-  display: grid;
-  gap: 2px;
   width: 13em;
-  max-width: 100%;
-}
-label {
-  color: var(--soft);
 }
 .moment :deep(.el-date-editor) {
   width: 100%;

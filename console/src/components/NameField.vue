@@ -53,7 +53,7 @@ defineExpose({ focus: () => field.value?.focus() })
 </script>
 
 <template>
-  <div class="field" :style="width ? { width: `${width}em` } : {}" @keydown.capture="onKey">
+  <div class="labelled field" :style="width ? { width: `${width}em` } : {}" @keydown.capture="onKey">
     <label :for="id" :class="{ 'visually-hidden': hiddenLabel }">{{ label }}</label>
     <ElAutocomplete
       :id="id"
@@ -72,17 +72,3 @@ defineExpose({ focus: () => field.value?.focus() })
     </ElAutocomplete>
   </div>
 </template>
-
-<style scoped>
-.field {
-  display: grid;
-  gap: 2px;
-  max-width: 100%;
-}
-label {
-  color: var(--soft);
-}
-small {
-  margin-left: 8px;
-}
-</style>

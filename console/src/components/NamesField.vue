@@ -30,7 +30,7 @@ async function search(text: string) {
 </script>
 
 <template>
-  <div class="names" :style="{ width: `${width}em` }">
+  <div class="labelled" :style="{ width: `${width}em` }">
     <label :for="id">{{ label }}</label>
     <ElSelect
       :id="id"
@@ -51,17 +51,3 @@ async function search(text: string) {
     </ElSelect>
   </div>
 </template>
-
-<style scoped>
-.names {
-  display: grid;
-  gap: 2px;
-  max-width: 100%;
-}
-label {
-  color: var(--soft);
-}
-small {
-  margin-left: 8px;
-}
-</style>

@@ -28,7 +28,7 @@ const chosen = computed({
 </script>
 
 <template>
-  <div class="permissions">
+  <div class="labelled wide">
     <label :for="id">{{ label }}</label>
     <ElSelect
       :id="id"
@@ -49,18 +49,3 @@ const chosen = computed({
     </ElSelect>
   </div>
 </template>
-
-<style scoped>
-.permissions {
-  display: grid;
-  gap: 2px;
-  flex: 1 1 260px;
-  min-width: 0;
-}
-label {
-  color: var(--soft);
-}
-small {
-  margin-left: 8px;
-}
-</style>

@@ -44,7 +44,7 @@ async function search(text: string) {
 </script>
 
 <template>
-  <div class="place" :style="{ width: `${width}em` }">
+  <div class="labelled" :style="{ width: `${width}em` }">
     <label :for="id">{{ label }}</label>
     <ElTreeSelect
       :id="id"
@@ -63,14 +63,3 @@ async function search(text: string) {
     />
   </div>
 </template>
-
-<style scoped>
-.place {
-  display: grid;
-  gap: 2px;
-  max-width: 100%;
-}
-label {
-  color: var(--soft);
-}
-</style>
