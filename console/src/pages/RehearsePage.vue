@@ -24,7 +24,6 @@ const found = useAsync(api.rehearsed)
 const earlier = useAsync(api.rehearsed)
 const chosen = ref<number>()
 type Settled = Rehearsed['guarantees'][number]
-const progressTold = ([done, all]: [number, number]) => `${done.toLocaleString('en')} of ${all.toLocaleString('en')} steps`
 const parts = [
   { part: '', text: 'Rehearsal and shift' },
   { part: 'guarantees', text: 'Guarantees' },
@@ -92,7 +91,6 @@ async function stop(number: number) {
       </h2>
       <p class="soft">
         Run {{ shown.number }} of {{ shown.of }}, {{ moment(shown['started-at']) }}, by {{ names.called(shown.author) }}
-        <template v-if="shown.progress">: {{ progressTold(shown.progress) }}</template>
         <ElButton v-if="shown.state === 'running'" size="small" @click="stop(shown.number)">Stop it</ElButton>
       </p>
       <ElProgress

@@ -101,7 +101,7 @@ it('is watched while it runs, stopped, and told when it has ended, beside the ru
   await page.find('button').trigger('click')
   await flushPromises()
   expect(sent.some((one) => one.method === 'POST' && JSON.stringify(one.body) === '{}')).toBe(true)
-  expect(page.text()).toContain('3 of 12 steps')
+  expect(page.get('[role=progressbar]').attributes('aria-valuenow')).toBe('25')
   await page
     .findAll('button')
     .find((one) => one.text() === 'Stop it')!

@@ -10,6 +10,8 @@
 #[allow(dead_code, reason = "the other benchmark asks for more of it")]
 mod port;
 
+mod fleet;
+
 use ostrog_core::prelude::*;
 use ostrog_core::rehearse::read;
 use ostrog_core::shift::{Only, shift};
@@ -25,6 +27,47 @@ fn main() {
     for users in [10_000, 100_000] {
         shifts(users);
     }
+    for users in [10_000, 100_000] {
+        harbour(users);
+    }
+}
+
+/// The demo's charter against its careless draft, with three times as many resources as users.
+fn harbour(users: usize) {
+    let read = |folders: &[&str]| {
+        let mut files = std::collections::BTreeMap::new();
+        for folder in folders {
+            let folder = format!("{}/../../demo/{folder}", env!("CARGO_MANIFEST_DIR"));
+            for file in std::fs::read_dir(folder).expect("the demo is there").flatten() {
+                let text = std::fs::read_to_string(file.path()).expect("it can be read");
+                files.insert(file.file_name().to_string_lossy().into_owned(), text);
+            }
+        }
+        let files = files.into_iter().map(|(path, text)| SourceFile { path, text }).collect();
+        Arc::new(charter::read(&Sources::new(files)).policy.expect("it holds"))
+    };
+    let (before, after) = (read(&["harbour"]), read(&["harbour", "drafts/careless"]));
+    let register = fleet::register(Arc::clone(&before), users);
+    let start = Instant::now();
+    let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), register.clone());
+    let (before, after) = (world(&before), world(&after));
+    let now = "2026-11-23T09:00:00Z".parse().expect("a moment");
+    let mut longest = std::time::Duration::ZERO;
+    let mut last = Instant::now();
+    let found = shift(&before, &after, now, &Only::default(), &mut |_| {
+        longest = longest.max(last.elapsed());
+        last = Instant::now();
+        true
+    });
+    println!(
+        "shift: {users} users, {} entities of the demo's types, its careless draft: {} in {:?} ({} could change, {} kinds of subjects, {} questions; asked whether to go on every {longest:?} at most)",
+        register.entity_count(),
+        found.in_words(),
+        start.elapsed(),
+        found.permissions.len(),
+        found.kinds_of_subjects,
+        found.asked
+    );
 }
 
 /// 40 types, 200 roles, 300 rules: chains of roles, conditions on numbers and texts, conferral.
@@ -117,7 +160,7 @@ fn shifts(users: usize) {
     let (before, after) = (world(&before), world(&after));
     let now = "2026-11-23T09:00:00Z".parse().expect("a moment");
     let start = Instant::now();
-    let found = shift(&before, &after, now, &Only::default(), &mut || true);
+    let found = shift(&before, &after, now, &Only::default(), &mut |_| true);
     println!(
         "shift: {users} users, {} permissions: {} in {:?} ({} could change, {} kinds of subjects, {} questions)",
         before.policy().model().permissions.len(),

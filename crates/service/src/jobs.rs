@@ -5,7 +5,7 @@ use crate::node::gate::Scope;
 use crate::problem::Problem;
 use std::collections::HashMap;
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, oneshot};
 
@@ -20,11 +20,18 @@ pub struct Job {
     /// Whose it is: it ends with their key.
     scope: Scope,
     stop: AtomicBool,
-    /// Guarantees settled.
-    pub settled: AtomicUsize,
-    /// Guarantees there are.
-    pub guarantees: AtomicUsize,
-    what: Mutex<&'static str>,
+    at: Mutex<Stage>,
+}
+
+/// What a rehearsal does now, and how far it is with it.
+#[derive(Clone, Copy, Debug)]
+pub struct Stage {
+    /// In words.
+    pub what: &'static str,
+    /// Steps done.
+    pub done: usize,
+    /// Of how many; none where that is not known.
+    pub of: usize,
 }
 
 impl Job {
@@ -38,14 +45,24 @@ impl Job {
         self.stop.store(true, Ordering::Relaxed);
     }
 
-    /// Says what it does now.
+    /// Begins with something else.
     pub fn does(&self, what: &'static str) {
-        *self.what.lock().unwrap_or_else(PoisonError::into_inner) = what;
+        *self.at() = Stage { what, done: 0, of: 0 };
     }
 
-    /// What it does now.
-    pub fn what(&self) -> &'static str {
-        *self.what.lock().unwrap_or_else(PoisonError::into_inner)
+    /// Says how far it is with that.
+    pub fn is_at(&self, done: usize, of: usize) {
+        let mut at = self.at();
+        (at.done, at.of) = (done, of);
+    }
+
+    /// How far it is.
+    pub fn stage(&self) -> Stage {
+        *self.at()
+    }
+
+    fn at(&self) -> MutexGuard<'_, Stage> {
+        self.at.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -88,6 +105,11 @@ impl Jobs {
         self.under_way().get(&number).cloned()
     }
 
+    /// Asks all of them to stop, as the node goes away.
+    pub fn stop(&self) {
+        self.under_way().values().for_each(|job| job.stop());
+    }
+
     /// Takes room for another.
     ///
     /// # Errors
@@ -102,9 +124,7 @@ impl Jobs {
         let job = Arc::new(Job {
             scope,
             stop: AtomicBool::new(false),
-            settled: AtomicUsize::new(0),
-            guarantees: AtomicUsize::new(0),
-            what: Mutex::new("beginning"),
+            at: Mutex::new(Stage { what: "beginning", done: 0, of: 0 }),
         });
         self.under_way().insert(number, Arc::clone(&job));
         Begun { jobs: Arc::clone(self), number, job, _place: place }

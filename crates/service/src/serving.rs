@@ -72,7 +72,7 @@ pub async fn serve(
     stop: impl Future<Output = ()> + Send + 'static,
 ) -> io::Result<()> {
     let connections = Arc::new(Connections::new(limits));
-    let node = Arc::clone(&app.node);
+    let (node, jobs) = (Arc::clone(&app.node), Arc::clone(&app.jobs));
     let router = router(app);
     let mut stop = std::pin::pin!(stop);
     let mut sweep = tokio::time::interval(limits.idle / SWEEPS);
@@ -104,6 +104,7 @@ pub async fn serve(
     }
     drop(listener);
     node.stop();
+    jobs.stop();
     if tokio::time::timeout(FAREWELL, connections.end()).await.is_err() {
         tracing::warn!("some requests were still open at the end");
     }

@@ -77,7 +77,7 @@ pub struct RunShown {
     pub state: Word,
     /// What it came to, or does now.
     pub words: String,
-    /// Guarantees settled so far, of how many.
+    /// How far it is with that: steps done, of how many.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<Vec<usize>>))]
     pub progress: Option<(usize, usize)>,

@@ -177,7 +177,7 @@ impl Run<'_> {
         let moved = against.as_ref().map(|side| {
             let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), self.facts.clone());
             let now = self.rehearsal.now.unwrap_or(now);
-            shift(&world(&side.policy), &world(self.policy), now, &Only::default(), &mut || go_on())
+            shift(&world(&side.policy), &world(self.policy), now, &Only::default(), &mut |_| go_on())
         });
         bar.finish_and_clear();
         Ok(Rehearsed {

@@ -55,7 +55,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     let now = Timestamp::now();
     let found = match &args.questions {
         Some(file) => replay(&before, &after, &questions(file)?, now),
-        None => tokio::task::block_in_place(|| shift(&before, &after, now, &only, &mut || true)),
+        None => tokio::task::block_in_place(|| shift(&before, &after, now, &only, &mut |_| true)),
     };
     if shell.format == OutputFormat::Text {
         tell_shift(&found, shell);

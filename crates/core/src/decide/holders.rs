@@ -1,13 +1,13 @@
 //! Who may? Classes of subjects first, where every one of a class may, then individuals. Exact:
 //! everybody who could be allowed is decided about one by one.
 
-use super::question::{Malformed, Question, Request, Resource, Subject};
-use super::reach::by_grant_alone;
+use super::question::{Malformed, Question, Request, Subject};
 use super::walk::Walk;
+use super::ways::Ways;
 use super::{Decision, Engine, Reason, Tenant, decide, with_scratch};
 use crate::charter::model::RoleId;
 use crate::charter::syntax::GivenTo;
-use crate::register::{EntityId, State, Sym};
+use crate::register::{EntityId, Sym};
 use jiff::Timestamp;
 use std::collections::HashMap;
 
@@ -167,44 +167,10 @@ pub fn page(
     Ok(page)
 }
 
-/// Every active user and service who could be let in, in order: by grants alone, if there is no other way.
-/// Only of a class that everybody is looked at for can it be said that all of it may.
+/// Every active user and service who could be let in, in order. Whoever is of a class is among them.
 pub(super) fn could_be<'e>(
     engine: Engine<'e>,
     question: &Question,
 ) -> Box<dyn Iterator<Item = EntityId> + 'e> {
-    let register = engine.register;
-    let active = move |id: &EntityId| {
-        matches!(register.kind(*id), Sym::USER | Sym::SERVICE) && register.state(*id) == State::Active
-    };
-    match by_grant_alone(engine, question.permission) {
-        false => Box::new(register.all_entities().filter(active)),
-        true => Box::new(granted(engine, &question.resource).into_iter().filter(active)),
-    }
-}
-
-/// Everybody who holds some role by a grant at a place around a resource, or everywhere, in order.
-fn granted(engine: Engine<'_>, resource: &Resource) -> Vec<EntityId> {
-    let register = engine.register;
-    let start = match resource {
-        Resource::Registered(id) => Some(*id),
-        Resource::Stated { within, .. } => *within,
-    };
-    // Who holds something everywhere is not indexed by place.
-    let everywhere = register
-        .all_grants()
-        .filter(|grant| grant.at == crate::register::PlaceOf::Everywhere)
-        .map(|grant| grant.to);
-    let mut holders: Vec<EntityId> = everywhere.collect();
-    let mut at = start;
-    while let Some(id) = at {
-        holders.extend(register.grants_at(id).iter().filter_map(|at| Some(register.grant(*at)?.to)));
-        at = register.within(id);
-    }
-    holders.sort_unstable();
-    holders.dedup();
-    let mut subjects: Vec<EntityId> = holders.into_iter().flat_map(|id| register.subjects_of(id)).collect();
-    subjects.sort_unstable();
-    subjects.dedup();
-    subjects
+    Ways::of(engine.policy, question.permission).subjects(engine, question)
 }

@@ -27,6 +27,7 @@ pub mod standby;
 pub mod take;
 pub mod told;
 mod walk;
+pub(crate) mod ways;
 mod world;
 
 pub use confer::MAX_PAIRS;

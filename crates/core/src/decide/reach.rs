@@ -2,11 +2,12 @@
 //! and what is left out without a decision is only what no grant, gift, rule or conferral could
 //! reach.
 
-use super::question::{Malformed, Question, Request, Resource, Subject};
-use super::{Decision, Engine, Named, Reason, decide, with_scratch};
-use crate::charter::model::PermId;
+use super::question::{Malformed, Question, Request, Resource};
+use super::ways::Ways;
+use super::{Decision, Engine, Reason, decide, with_scratch};
 use crate::register::sight::Sight;
-use crate::register::{EntityId, PlaceOf, Register, State};
+use crate::register::{EntityId, Register, State};
+use hashbrown::HashSet;
 use jiff::Timestamp;
 
 /// Where to look, and how much of it.
@@ -94,22 +95,15 @@ fn lies_within(register: &Register, inner: EntityId, outer: EntityId) -> bool {
     false
 }
 
-/// Whether a permission can be had only by a grant at a place around the resource.
-pub(super) fn by_grant_alone(engine: Engine<'_>, permission: PermId) -> bool {
-    let policy = engine.policy;
-    let gives = |role: &crate::charter::model::RoleId| policy.may_give(*role, permission);
-    policy.allows(permission).is_empty()
-        && !policy.given().iter().any(gives)
-        && !policy.conferred_roots(permission).iter().any(gives)
-}
-
 /// The registered resources of the permission's type that could be reached, of those in sight, in order.
 pub(super) fn within_reach(engine: Engine<'_>, question: &Question) -> Vec<EntityId> {
     let kind = engine.policy.model().permissions[question.permission.index()].kind;
     let fits = |id: &EntityId| engine.kind(*id) == Some(kind) && engine.register.state(*id) != State::Deleted;
-    let mut all: Vec<EntityId> = match (engine.sight, candidates(engine, question)) {
+    let mut all: Vec<EntityId> = match (engine.sight, places(engine, question)) {
         (Sight::Everything, None) => engine.register.all_entities().filter(fits).collect(),
-        (Sight::Everything, Some(some)) => some.into_iter().filter(fits).collect(),
+        (Sight::Everything, Some(places)) => {
+            at_and_within(engine.register, places).into_iter().filter(fits).collect()
+        }
         // What is not in sight is not even looked at.
         (Sight::Tenants(_), _) => engine.sight.all(engine.register).filter(fits).collect(),
     };
@@ -117,44 +111,17 @@ pub(super) fn within_reach(engine: Engine<'_>, question: &Question) -> Vec<Entit
     all
 }
 
-/// The resources that the subject's grants could reach, in order; none if it could be any.
-pub(crate) fn candidates(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
-    let mut waiting = giving_places(engine, question)?;
-    let mut all: Vec<EntityId> = Vec::new();
-    while let Some(next) = waiting.pop() {
-        all.push(next);
-        waiting.extend_from_slice(engine.register.contents(next));
-    }
-    all.sort_unstable();
-    all.dedup();
-    Some(all)
+fn places(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
+    Ways::of(engine.policy, question.permission).places(engine, question, true)
 }
 
-/// The places of the subject's grants that could give the permission; none if it could come without
-/// one, or by one everywhere.
-pub(crate) fn giving_places(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
-    let Subject::Entity(subject) = question.subject else { return None };
-    if !by_grant_alone(engine, question.permission) {
-        return None;
-    }
-    let mut places: Vec<EntityId> = Vec::new();
-    for holder in engine.register.holders_of(subject) {
-        for held in engine.register.held(holder) {
-            let gives = match engine.link.roles[held.role.0 as usize] {
-                Some(Named::Role(role)) => engine.policy.may_give(role, question.permission),
-                Some(Named::Made(at)) => {
-                    engine.link.made[at as usize].permissions.binary_search(&question.permission).is_ok()
-                }
-                None => false,
-            };
-            match held.at() {
-                _ if !gives => {}
-                PlaceOf::Everywhere => return None,
-                PlaceOf::At(place) => places.push(place),
-            }
+/// Everything at these places and within them.
+pub(crate) fn at_and_within(register: &Register, mut waiting: Vec<EntityId>) -> HashSet<EntityId> {
+    let mut found = HashSet::new();
+    while let Some(id) = waiting.pop() {
+        if found.insert(id) {
+            waiting.extend_from_slice(register.contents(id));
         }
     }
-    places.sort_unstable();
-    places.dedup();
-    Some(places)
+    found
 }

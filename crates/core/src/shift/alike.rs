@@ -1,32 +1,45 @@
 //! What must get the same answers: subjects, and resources, of which all that a decision can read is
 //! the same on both sides.
+//!
+//! Where a decision looks for the subject itself at the end of a relation, what is alike is so only
+//! for whom the relation does not name: resources that name a subject are asked about one by one.
 
 use super::Known;
 use super::depends::Depends;
 use crate::decide::World;
-use crate::register::{EntityId, Register};
+use crate::register::{EntityId, Register, Sym};
 use hashbrown::{HashMap, HashSet};
 use std::fmt::Write as _;
 
-/// Names that are alike; the first speaks for all.
+/// How many are looked at between two questions whether to go on.
+const STRIDE: usize = 4_096;
+
+/// Names that are alike.
 #[derive(Clone, Debug)]
 pub struct Alike {
     /// In their order.
     pub names: Vec<String>,
+    /// Subjects with the same number are alike in all but what was granted to them.
+    pub but_for_grants: usize,
 }
 
-/// All users and services of either side, and nobody known.
-pub fn subjects(sides: [&World; 2], read: &[&Depends], only: Option<&str>) -> Vec<Alike> {
-    let by_name = read.iter().any(|depends| depends.by_subject_name);
+/// All users and services of either side, and nobody known; none once it is not to go on. Where both sides
+/// have one register, one of them is enough.
+pub fn subjects(
+    sides: &[&World],
+    read: &Depends,
+    only: Option<&str>,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Option<Vec<Alike>> {
     // A group's grant is activated for one member at a time.
     let active: HashSet<&str> = sides
         .iter()
         .flat_map(|world| world.register().all_activations().map(|one| world.register().name(one.subject)))
         .collect();
     let kinds = ["user", "service"];
-    let mut groups = grouped(sides, &kinds, only, |name, known, text| {
-        let named =
-            by_name || active.contains(name) || read.iter().any(|depends| depends.named.contains(name));
+    let mut numbers: HashMap<String, usize> = HashMap::new();
+    let mut groups = grouped(sides, &kinds, only, go_on, |name, known, text| {
+        let named = read.by_subject_name || active.contains(name) || read.named.contains(name);
         let unique =
             named || known.iter().flatten().any(|(world, id)| stands_somewhere(world.register(), *id, read));
         if unique {
@@ -38,15 +51,22 @@ pub fn subjects(sides: [&World; 2], read: &[&Depends], only: Option<&str>) -> Ve
             }
             text.push('|');
         }
-    });
+        let next = numbers.len();
+        let number = *numbers.entry(text.clone()).or_insert(next);
+        for (world, id) in known.iter().flatten() {
+            granted(world.register(), *id, read, text);
+            text.push('|');
+        }
+        number
+    })?;
     if only.is_none_or(|only| only == "anonymous") {
-        groups.push(Alike { names: vec!["anonymous".to_owned()] });
+        groups.push(Alike { names: vec!["anonymous".to_owned()], but_for_grants: numbers.len() });
     }
-    groups
+    Some(groups)
 }
 
 /// All resources of a type of either side, each with a number: those with the same one differ only
-/// in who was granted what at them and around them.
+/// in who was granted what at them and around them, and in whom they name.
 #[derive(Debug, Default)]
 pub struct Resources {
     /// By their place.
@@ -64,16 +84,23 @@ pub struct Resources {
 }
 
 /// Groups of the resources; where the two registers are not the same each is its own.
-pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str, same_register: bool) -> Resources {
-    let mut outers = sides.map(|world| Outers {
+pub fn resources<'w>(
+    sides: &[&'w World],
+    read: &'w Depends,
+    kind: &str,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Option<Resources> {
+    let same_register = sides.len() == 1;
+    let outers = |world: &&'w World| Outers {
         register: world.register(),
         read,
         known: HashMap::new(),
         classes: HashMap::new(),
-    });
-    let by_name = !same_register || read.iter().any(|depends| depends.by_name);
-    let groups = grouped(sides, &[kind], None, |name, known, text| {
-        if by_name || read.iter().any(|depends| depends.named.contains(name)) {
+    };
+    let mut outers: Vec<Outers<'_>> = sides.iter().map(outers).collect();
+    let by_name = !same_register || read.by_name;
+    let groups = grouped(sides, &[kind], None, go_on, |name, known, text| {
+        if by_name || read.named.contains(name) {
             let _ = write!(text, "{name} ");
         }
         for (side, outers) in known.iter().zip(&mut outers) {
@@ -82,13 +109,14 @@ pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str, same_registe
             }
             text.push('|');
         }
-    });
+        0
+    })?;
     let mut made = Resources { same_register, ..Resources::default() };
     for (class, group) in groups.into_iter().enumerate() {
         made.members.push(Vec::new());
         for name in group.names {
             let at = made.names.len();
-            let ids = sides.map(|world| world.register().find(&name));
+            let ids = [0, sides.len() - 1].map(|side| sides[side].register().find(&name));
             for (side, id) in ids.iter().enumerate() {
                 made.places[side].extend(id.map(|id| (id, at)));
             }
@@ -98,61 +126,73 @@ pub fn resources(sides: [&World; 2], read: &[&Depends], kind: &str, same_registe
             made.members[class].push(at);
         }
     }
-    made
+    Some(made)
 }
 
 fn grouped(
-    sides: [&World; 2],
+    sides: &[&World],
     kinds: &[&str],
     only: Option<&str>,
-    mut describe: impl FnMut(&str, &[Known<'_>; 2], &mut String),
-) -> Vec<Alike> {
+    go_on: &mut dyn FnMut() -> bool,
+    mut describe: impl FnMut(&str, &[Known<'_>], &mut String) -> usize,
+) -> Option<Vec<Alike>> {
     let mut found: HashMap<String, usize> = HashMap::new();
     let mut groups: Vec<Alike> = Vec::new();
-    let mut text = String::new();
+    let (mut text, mut known) = (String::new(), Vec::new());
     let of = |world: &World, id: EntityId| kinds.contains(&world.register().text(world.register().kind(id)));
     for (side, world) in sides.iter().enumerate() {
-        for id in world.register().every_name().filter(|id| of(world, *id)) {
+        for (at, id) in world.register().every_name().filter(|id| of(world, *id)).enumerate() {
+            if at % STRIDE == STRIDE - 1 && !go_on() {
+                return None;
+            }
             let name = world.register().name(id);
             // What both know is described once.
             let seen_before = side == 1 && sides[0].register().find(name).is_some();
             if seen_before || only.is_some_and(|only| only != name) {
                 continue;
             }
-            let known = sides.map(|world| world.register().find(name).map(|id| (world, id)));
+            known.clear();
+            known.extend(sides.iter().map(|world| match sides {
+                [_] => Some((*world, id)),
+                _ => world.register().find(name).map(|id| (*world, id)),
+            }));
             text.clear();
-            describe(name, &known, &mut text);
+            let but_for_grants = describe(name, &known, &mut text);
             match found.get(&text) {
                 Some(at) => groups[*at].names.push(name.to_owned()),
                 None => {
                     found.insert(text.clone(), groups.len());
-                    groups.push(Alike { names: vec![name.to_owned()] });
+                    groups.push(Alike { names: vec![name.to_owned()], but_for_grants });
                 }
             }
         }
     }
-    groups
+    Some(groups)
 }
 
-/// Whether something names it by a relation that is read: then it matters who it is.
-fn stands_somewhere(register: &Register, id: EntityId, read: &[&Depends]) -> bool {
+/// Whether something names it by a relation that is followed: then it matters who it is.
+fn stands_somewhere(register: &Register, id: EntityId, read: &Depends) -> bool {
     register.named_by(id).iter().any(|namer| {
-        register.relations(*namer).any(|(relation, to)| {
-            let relation = register.text(relation);
-            to.contains(&id) && read.iter().any(|depends| depends.read.contains(relation))
-        })
+        register
+            .relations(*namer)
+            .any(|(relation, to)| read.followed.contains(register.text(relation)) && to.contains(&id))
     })
 }
 
-fn subject(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
+fn subject(register: &Register, id: EntityId, read: &Depends, text: &mut String) {
     let _ = write!(text, "{:?} {:?}", register.kind(id), register.state(id));
     for (what, list) in [("in", register.tenants(id)), ("of", register.groups(id))] {
         let mut list = list.to_vec();
         list.sort_unstable();
         let _ = write!(text, " {what} {list:?}");
     }
+    said(register, id, read, text);
+}
+
+fn granted(register: &Register, id: EntityId, read: &Depends, text: &mut String) {
     let mut grants: Vec<String> = register
         .grants_to(id)
+        .filter(|(_, grant)| matters(register, grant.role, read))
         .map(|(at, grant)| {
             let active: Vec<_> =
                 register.activations_of(at).map(|one| (one.from, one.until, &one.session)).collect();
@@ -161,13 +201,18 @@ fn subject(register: &Register, id: EntityId, read: &[&Depends], text: &mut Stri
         .collect();
     grants.sort();
     let _ = write!(text, " {grants:?}");
-    said(register, id, read, text);
+}
+
+/// Whether grants of a role matter: those of tenants' own roles always do.
+pub fn matters(register: &Register, role: Sym, read: &Depends) -> bool {
+    let role = register.text(role);
+    role.contains('/') || read.roles.contains_key(role)
 }
 
 /// What lies around resources, as far as it can be told apart: a number for each kind of place.
 struct Outers<'a> {
     register: &'a Register,
-    read: &'a [&'a Depends],
+    read: &'a Depends,
     known: HashMap<EntityId, usize>,
     classes: HashMap<String, usize>,
 }
@@ -187,10 +232,8 @@ impl Outers<'_> {
         }
         let register = self.register;
         let own = register.within(id).is_none()
-            || self
-                .read
-                .iter()
-                .any(|depends| depends.by_outer_name || depends.named.contains(register.name(id)));
+            || self.read.by_outer_name
+            || self.read.named.contains(register.name(id));
         let mut text = format!("{:?} ", register.kind(id));
         if own {
             text.push_str(register.name(id));
@@ -204,13 +247,21 @@ impl Outers<'_> {
     }
 }
 
-/// What is said of it that is read.
-fn said(register: &Register, id: EntityId, read: &[&Depends], text: &mut String) {
-    let is_read = |name: &str| read.iter().any(|depends| depends.read.contains(name));
+/// What is said of it that is read. Of subjects that are only compared with the one who asks it does not
+/// matter who they are.
+fn said(register: &Register, id: EntityId, read: &Depends, text: &mut String) {
+    let is_read = |name: &str| read.read.contains(name);
     for (name, value) in register.attributes(id).filter(|(name, _)| is_read(register.text(*name))) {
         let _ = write!(text, " {name:?} {value:?}");
     }
     for (name, to) in register.relations(id).filter(|(name, _)| is_read(register.text(*name))) {
-        let _ = write!(text, " {name:?} {to:?}");
+        let is_compared = read.is_compared(register.text(name));
+        let _ = write!(text, " {name:?}");
+        for id in to {
+            match register.kind(*id) {
+                kind @ (Sym::USER | Sym::SERVICE) if is_compared => drop(write!(text, " {kind:?}")),
+                _ => drop(write!(text, " {id:?}")),
+            }
+        }
     }
 }

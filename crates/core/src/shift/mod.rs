@@ -2,24 +2,24 @@
 //!
 //! Exact, by asking: every subject, permission and resource of the register, before and after. What
 //! cannot have changed is not asked (a permission whose decision depends on nothing that differs,
-//! [`depends`]), and what must get the same answers is asked once (subjects and resources that are
-//! alike in all a decision can read, [`alike`]). Questions carry no context, no session, and what
+//! [`depends`]; what no way to it leads to), and what must get the same answers is asked once
+//! (subjects and resources that are alike in all a decision can read, [`alike`]). Questions carry no context, no session, and what
 //! the register says; what only a request says is compared by replaying recorded questions.
 
+mod about;
 mod alike;
 mod depends;
 mod places;
 
-use crate::decide::question::{Question, Request, Resource, Subject};
-use crate::decide::{Decision, Reason, World, decide, with_scratch};
+use crate::decide::question::Request;
+use crate::decide::{Decision, World, decide, with_scratch};
 use crate::register::EntityId;
+use about::{About, Side};
 use alike::Alike;
 use depends::Depends;
 use jiff::Timestamp;
-use places::Places;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
 
 /// Most names told of a line; all are counted.
 const MAX_NAMES: usize = 20;
@@ -81,7 +81,7 @@ pub struct Who {
     pub subject: String,
     /// On how many resources.
     pub count: usize,
-    /// The first of these; `a new one` is not registered.
+    /// Some of these; `a new one` is not registered.
     pub on: Vec<String>,
 }
 
@@ -109,15 +109,33 @@ pub struct Only {
     pub permission: Option<String>,
 }
 
+/// How far a comparison is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Progress {
+    /// Permissions compared, of those whose answers could have changed.
+    pub permissions: usize,
+    /// See there.
+    pub of_permissions: usize,
+    /// Kinds of subjects asked about the permission at hand.
+    pub subjects: usize,
+    /// See there; none while they are looked for.
+    pub of_subjects: usize,
+}
+
+impl Progress {
+    /// Done, and of how much: a thousand for each permission.
+    pub fn in_thousandths(self) -> (usize, usize) {
+        let here = (1_000 * self.subjects).checked_div(self.of_subjects).unwrap_or(0);
+        (1_000 * self.permissions + here, 1_000 * self.of_permissions)
+    }
+}
+
 /// Whether it is gained, the kind of subject, the permission, the reasons before and after; and for
-/// each subject how many resources, and the first of them.
+/// each subject how many resources, and some of them.
 type Moved = BTreeMap<(bool, String, String, String, String), BTreeMap<String, (usize, Vec<String>)>>;
 
-/// One side of the comparison, with the names looked at on both.
-struct Asker<'w> {
-    world: &'w World,
-    now: Timestamp,
-}
+/// What one side answered, and why.
+type Answers = [(bool, String); 2];
 
 /// Compares two worlds. `go_on` is asked now and then; once it says no, what is left is named.
 pub fn shift(
@@ -125,12 +143,11 @@ pub fn shift(
     after: &World,
     now: Timestamp,
     only: &Only,
-    go_on: &mut dyn FnMut() -> bool,
+    go_on: &mut dyn FnMut(Progress) -> bool,
 ) -> Shift {
     let same_register = same_facts(before, after);
     let mut made = Shift::default();
     let mut lines = Moved::new();
-    let sides = [Asker { world: before, now }, Asker { world: after, now }];
     let mut permissions: Vec<String> = [before, after]
         .iter()
         .flat_map(|world| world.policy().model().permissions.iter().map(|permission| permission.text.clone()))
@@ -141,63 +158,66 @@ pub fn shift(
     let depends = |world: &World, text: &str| {
         world.policy().permission(text).map(|permission| Depends::of(world.policy(), permission))
     };
-    let mut known_subjects: BTreeMap<String, Vec<Alike>> = BTreeMap::new();
-    let mut stopped = false;
+    let mut could_change = Vec::new();
     for permission in permissions {
         let on = [depends(before, &permission), depends(after, &permission)];
-        let unchanged = match &on {
-            [Some(a), Some(b)] => same_register && a.text == b.text,
-            _ => false,
+        if let [Some(a), Some(b)] = &on
+            && same_register
+            && (&a.rest, &a.roles) == (&b.rest, &b.roles)
+        {
+            continue;
+        }
+        let differing = match &on {
+            [Some(a), Some(b)] if same_register => a.but_for(b, [before.policy(), after.policy()]),
+            _ => None,
         };
-        if unchanged {
+        let mut read = on.into_iter().flatten().fold(Depends::default(), Depends::either);
+        if !same_register {
+            // Each side names others, so that it matters whom.
+            read.followed.clone_from(&read.read);
+        }
+        could_change.push((permission, read, differing));
+    }
+    made.permissions = could_change.iter().map(|(permission, ..)| permission.clone()).collect();
+    // What both know alike is described once.
+    let to_describe = if same_register { vec![before] } else { vec![before, after] };
+    let mut known_subjects: BTreeMap<&Depends, Vec<Alike>> = BTreeMap::new();
+    let mut progress = Progress { of_permissions: could_change.len(), ..Progress::default() };
+    for (permission, read, differing) in &could_change {
+        (progress.subjects, progress.of_subjects) = (0, 0);
+        let nobody = format!("{permission}: for nobody");
+        if !go_on(progress) {
+            made.unexamined.push(nobody);
             continue;
         }
-        made.permissions.push(permission.clone());
-        if stopped {
-            made.unexamined.push(format!("{permission}: for nobody"));
-            continue;
-        }
-        let read: Vec<&Depends> = on.iter().flatten().collect();
+        let mut goes_on = || go_on(progress);
         // Permissions that read the same of subjects share how these are grouped.
-        let key: Vec<_> = read.iter().map(|on| (&on.read, on.by_subject_name, &on.named)).collect();
-        let subjects = known_subjects
-            .entry(format!("{key:?}"))
-            .or_insert_with(|| alike::subjects([before, after], &read, only.subject.as_deref()));
+        if !known_subjects.contains_key(read)
+            && let Some(found) = alike::subjects(&to_describe, read, only.subject.as_deref(), &mut goes_on)
+        {
+            known_subjects.insert(read, found);
+        }
         let kind = permission.split(':').next().unwrap_or_default();
-        let resources = alike::resources([before, after], &read, kind, same_register);
+        let resources = alike::resources(&to_describe, read, kind, &mut goes_on);
+        let (Some(subjects), Some(resources)) = (known_subjects.get(read), resources) else {
+            made.unexamined.push(nobody);
+            continue;
+        };
         made.subjects = made.subjects.max(subjects.iter().map(|group| group.names.len()).sum());
         made.kinds_of_subjects = made.kinds_of_subjects.max(subjects.len());
-        let mut places = Places::new(&sides, &resources, MAX_RESOURCES);
+        progress.of_subjects = subjects.len();
+        let sides = [before, after].map(|world| Side::of(world, permission, now));
+        let mut about = About::new(permission, read, differing.as_ref(), &sides, &resources);
         for (at, group) in subjects.iter().enumerate() {
-            let mut questions = [0, 1].map(|side| sides[side].question(&group.names[0], &permission));
-            for place in places.of(&questions) {
-                if made.asked % 1_024 == 1_023 && !go_on() {
-                    stopped = true;
-                }
-                made.asked += 1;
-                let ids = place.first.first().map_or([None, None], |first| resources.ids[*first]);
-                let answers = [0, 1].map(|side| sides[side].ask(questions[side].as_mut(), ids[side]));
-                if answers[0].allowed != answers[1].allowed {
-                    let told = [0, 1].map(|side| {
-                        (answers[side].allowed, answers[side].reason.code(sides[side].world.engine()))
-                    });
-                    let mut first: Vec<&str> =
-                        place.first.iter().map(|at| resources.names[*at].as_str()).collect();
-                    if first.is_empty() {
-                        first.push("a new one");
-                    }
-                    note(&mut lines, &permission, &group.names, (place.count.max(1), &first), &told);
-                }
-                if stopped {
-                    break;
-                }
-            }
-            if stopped {
+            progress.subjects = at;
+            if !about.compare(group, &mut lines, &mut || go_on(progress)) {
                 let left: usize = subjects[at..].iter().map(|group| group.names.len()).sum();
                 made.unexamined.push(format!("{permission}: for {left} of the subjects"));
                 break;
             }
         }
+        made.asked += about.asked();
+        progress.permissions += 1;
     }
     tell(&mut made, lines);
     made
@@ -229,9 +249,9 @@ pub fn replay(
             [Ok(before), Ok(after)] => {
                 made.asked += 1;
                 if before.0 != after.0 {
-                    let subject = std::slice::from_ref(&request.subject);
                     let resource = request.resource.as_deref().unwrap_or("a new one");
-                    note(&mut lines, &request.permission, subject, (1, &[resource]), &[before, after]);
+                    let one = (request.subject.as_str(), 1);
+                    note(&mut lines, &request.permission, one, [resource], &[before, after]);
                 }
             }
             [Err(why), _] | [_, Err(why)] => {
@@ -248,22 +268,20 @@ pub fn replay(
     made
 }
 
-fn note(
+/// Notes what moved for a subject: on how many resources, and some of these.
+fn note<'n>(
     lines: &mut Moved,
     permission: &str,
-    subjects: &[String],
-    (resources, first): (usize, &[&str]),
-    answers: &[(bool, String); 2],
+    (subject, resources): (&str, usize),
+    some: impl IntoIterator<Item = &'n str>,
+    answers: &Answers,
 ) {
-    let kind = subjects[0].split(':').next().unwrap_or_default().to_owned();
+    let kind = subject.split(':').next().unwrap_or_default().to_owned();
     let key = (!answers[0].0, kind, permission.to_owned(), answers[0].1.clone(), answers[1].1.clone());
-    let line = lines.entry(key).or_default();
-    for subject in subjects {
-        let (count, on) = line.entry(subject.clone()).or_default();
-        *count += resources;
-        let room = MAX_RESOURCES.saturating_sub(on.len());
-        on.extend(first.iter().take(room).map(|name| (*name).to_owned()));
-    }
+    let (count, on) = lines.entry(key).or_default().entry(subject.to_owned()).or_default();
+    *count += resources;
+    let room = MAX_RESOURCES.saturating_sub(on.len());
+    on.extend(some.into_iter().take(room).map(str::to_owned));
 }
 
 fn tell(made: &mut Shift, lines: Moved) {
@@ -301,34 +319,6 @@ fn same_facts(before: &World, after: &World) -> bool {
             x.id == y.id && x.role == y.role && x.to == y.to && x.at == y.at && x.terms == y.terms
         })
         && a.all_activations().count() == b.all_activations().count()
-}
-
-impl Asker<'_> {
-    /// A question of a subject who may be of no register; none if there is no such permission.
-    fn question(&self, subject: &str, permission: &str) -> Option<Question> {
-        let engine = self.world.engine();
-        Some(Question {
-            subject: engine.register.find(subject).map_or(Subject::Anonymous, Subject::Entity),
-            permission: engine.policy.permission(permission)?,
-            resource: Resource::Stated { name: None, within: None },
-            of_subject: Arc::default(),
-            of_resource: Arc::default(),
-            context: vec![None; engine.policy.model().context.len()].into(),
-            now: self.now,
-            session: None,
-        })
-    }
-
-    fn ask(&self, question: Option<&mut Question>, resource: Option<EntityId>) -> Decision {
-        let Some(question) = question else {
-            return Decision { allowed: false, reason: Reason::UnknownPermission };
-        };
-        question.resource = match resource {
-            Some(id) => Resource::Registered(id),
-            None => Resource::Stated { name: None, within: None },
-        };
-        with_scratch(|scratch| decide(self.world.engine(), question, scratch))
-    }
 }
 
 /// An entity as one side knows it.

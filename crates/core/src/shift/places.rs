@@ -1,200 +1,296 @@
-//! The resources that one subject can reach, in groups that must get the same answer: alike, and with
-//! the same of the subject's own grants at them and around them.
+//! The resources that subjects who are alike can reach, in groups that must get the same answer: alike,
+//! and with the same of these subjects' grants at them and around them.
 //!
-//! The subject's places cut what lies within them into *segments*: what lies at or within one place
+//! The subjects' places cut what lies within them into *segments*: what lies at or within one place
 //! and not at or within a deeper one. All of a segment has the same grants around it, so within it only the
-//! classes of [`Resources`] tell resources apart. What lies within a place is looked at once for all
-//! subjects.
+//! classes of [`Resources`] tell resources apart. How much of each class lies within a place is counted
+//! once for all subjects; what a segment has of it is that, less what deeper places have.
 
-use super::Asker;
-use super::alike::Resources;
+use super::about::Side;
+use super::alike::{Resources, matters};
+use super::depends::Depends;
 use crate::decide::question::{Question, Subject};
-use crate::decide::reach::giving_places;
-use crate::register::{EntityId, PlaceOf, Register};
+use crate::decide::reach::at_and_within;
+use crate::register::{EntityId, PlaceOf, Register, Sym};
 use hashbrown::{HashMap, HashSet};
+use std::collections::BTreeSet;
 use std::rc::Rc;
 
-/// Resources that get the same answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+/// What tells a group from the others of the same subjects.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Mark {
+    /// The innermost of the subjects' places around it.
+    segment: Option<EntityId>,
+    /// What its members are alike in.
+    class: usize,
+}
+
+/// Resources that get the same answer, but where they name who asks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Group {
-    /// The first of them; none stands for what is not registered.
-    pub first: Vec<usize>,
+    /// Which.
+    pub mark: Mark,
     /// How many.
     pub count: usize,
 }
 
-impl Group {
-    fn add(&mut self, at: usize, most: usize) {
-        self.count += 1;
-        self.first.push(at);
-        if self.first.len() > 4 * most {
-            self.keep(most);
-        }
-    }
+/// The groups of some subjects.
+#[derive(Debug)]
+pub struct Groups {
+    /// In order.
+    pub list: Vec<Group>,
+    cuts: HashSet<EntityId>,
+    /// If there is one, nothing can differ but at and within one of these.
+    bounds: Option<HashSet<EntityId>>,
+    /// What is granted to groups, and everywhere, and arrives in a segment, as a number; none where
+    /// something is granted to the subject itself.
+    arriving: HashMap<Option<EntityId>, Option<usize>>,
+}
 
-    fn keep(&mut self, most: usize) {
-        self.first.sort_unstable();
-        self.first.truncate(most);
+impl Groups {
+    /// Of subjects who are alike but for grants, groups with the same two numbers get the same answer.
+    pub fn shared(&self, group: Group) -> Option<(usize, usize)> {
+        Some(((*self.arriving.get(&group.mark.segment)?)?, group.mark.class))
     }
 }
 
-/// Groups for subject after subject.
+/// How many of each class lie at and within a place, and the first of them.
+type Within = Rc<HashMap<usize, (usize, Vec<usize>)>>;
+/// How many members of a class are remembered of a place.
+const REMEMBERED: usize = 8;
+
+/// Groups for subjects after subjects.
 pub struct Places<'a, 'w> {
-    sides: &'a [Asker<'w>; 2],
+    sides: &'a [Side<'w>; 2],
     all: &'a Resources,
-    /// Most resources told of a group.
-    most: usize,
-    /// By place: what lies at and within it, class by class.
-    within: HashMap<EntityId, Rc<[(usize, Group)]>>,
+    within: HashMap<EntityId, Within>,
+    /// Roles whose grants matter.
+    roles: HashSet<Sym>,
+    /// If only these differ: nothing does where none of them is granted.
+    differing: Option<HashSet<Sym>>,
+    /// What arrives somewhere, each with its number.
+    arriving: HashMap<Vec<u32>, usize>,
 }
 
 impl<'a, 'w> Places<'a, 'w> {
-    pub fn new(sides: &'a [Asker<'w>; 2], all: &'a Resources, most: usize) -> Self {
-        Places { sides, all, most, within: HashMap::new() }
+    pub fn new(
+        sides: &'a [Side<'w>; 2],
+        all: &'a Resources,
+        read: &Depends,
+        differing: Option<&BTreeSet<String>>,
+    ) -> Self {
+        let register = sides[0].world.register();
+        let held: HashSet<Sym> = register.all_grants().map(|grant| grant.role).collect();
+        let of = |meant: &dyn Fn(Sym) -> bool| held.iter().copied().filter(|role| meant(*role)).collect();
+        let roles = of(&|role| matters(register, role, read));
+        let differing = differing.map(|keys| of(&|role| keys.contains(register.text(role))));
+        Places { sides, all, within: HashMap::new(), roles, differing, arriving: HashMap::new() }
     }
 
-    /// The groups of a subject, the one for what is not registered last.
-    pub fn of(&mut self, questions: &[Option<Question>; 2]) -> Vec<Group> {
+    /// The groups of a subject and of all who are alike; none if nothing can differ for them.
+    pub fn of(&mut self, questions: &[Option<Question>; 2]) -> Option<Groups> {
         let mut found =
-            if self.all.same_register { self.by_segment(questions) } else { self.each_by_itself(questions) };
-        found.sort_unstable();
-        found.push(Group::default());
+            if self.all.same_register { self.by_segment(questions)? } else { self.each_by_itself(questions) };
+        found.list.sort_unstable();
+        Some(found)
+    }
+
+    /// Whether anything can differ for these subjects at a resource.
+    pub fn can_differ(&self, groups: &Groups, at: usize) -> bool {
+        let Some(bounds) = &groups.bounds else { return true };
+        let register = self.sides[0].world.register();
+        self.all.ids[at][0].is_some_and(|id| around(register, id).any(|place| bounds.contains(&place)))
+    }
+
+    /// Which group of some subjects a resource is in.
+    pub fn mark(&self, groups: &Groups, at: usize) -> Mark {
+        let register = self.sides[0].world.register();
+        let mut outwards = self.all.ids[at][0].into_iter().flat_map(|id| around(register, id));
+        let segment = outwards.find(|place| groups.cuts.contains(place));
+        Mark { segment: segment.filter(|_| self.all.same_register), class: self.all.classes[at] }
+    }
+
+    /// Some members of a group, but not those to leave out.
+    pub fn some(&self, groups: &Groups, group: Group, most: usize, without: &HashSet<usize>) -> Vec<usize> {
+        let meant = |at: &&usize| !without.contains(*at) && self.mark(groups, **at) == group.mark;
+        let class = group.mark.class;
+        let remembered = group.mark.segment.and_then(|place| self.within.get(&place)?.get(&class));
+        let few = remembered.map_or(&[][..], |(_, first)| first);
+        let mut found: Vec<usize> = few.iter().filter(meant).take(most).copied().collect();
+        if found.len() < most.min(group.count) {
+            // Those remembered of a place may lie in deeper ones.
+            found = self.all.members[class].iter().filter(meant).take(most).copied().collect();
+        }
         found
     }
 
     /// Where the two registers differ no class has a second member.
-    fn each_by_itself(&self, questions: &[Option<Question>; 2]) -> Vec<Group> {
+    fn each_by_itself(&self, questions: &[Option<Question>; 2]) -> Groups {
         let mut own: HashSet<usize> = HashSet::new();
         for (side, question) in questions.iter().enumerate() {
             let Some(question) = question else { continue };
-            let engine = self.sides[side].world.engine();
-            match giving_places(engine, question) {
+            match self.sides[side].places(question, true) {
                 None => own.extend(0..self.all.names.len()),
                 Some(places) => {
-                    let under = under(engine.register, places.into_iter().collect());
+                    let under = at_and_within(self.sides[side].world.register(), places);
                     own.extend(under.iter().filter_map(|id| self.all.places[side].get(id)));
                 }
             }
         }
-        own.into_iter().map(|at| Group { first: vec![at], count: 1 }).collect()
+        let group = |at: usize| Group { mark: Mark { segment: None, class: self.all.classes[at] }, count: 1 };
+        Groups {
+            list: own.into_iter().map(group).collect(),
+            cuts: HashSet::new(),
+            bounds: None,
+            arriving: HashMap::new(),
+        }
     }
 
     /// In one register both sides know a thing by the same number, and grants are the same.
-    fn by_segment(&mut self, questions: &[Option<Question>; 2]) -> Vec<Group> {
+    fn by_segment(&mut self, questions: &[Option<Question>; 2]) -> Option<Groups> {
         let register = self.sides[0].world.register();
-        let mut mine: HashSet<EntityId> = HashSet::new();
+        let (mut cuts, mut bounds) = (HashSet::new(), None);
+        if let (Some(differing), Some(question)) = (&self.differing, questions.iter().flatten().next()) {
+            let (places, is_everywhere) = self.granted_at(question, differing);
+            if places.is_empty() && !is_everywhere {
+                return None;
+            }
+            bounds = Some(places).filter(|_| !is_everywhere);
+        }
         let mut giving: HashSet<EntityId> = HashSet::new();
-        let mut any = false;
+        let mut anywhere = false;
         for (side, question) in questions.iter().enumerate() {
             let Some(question) = question else { continue };
-            mine = granted_at(register, question);
-            match giving_places(self.sides[side].world.engine(), question) {
-                None => any = true,
+            cuts.extend(self.granted_at(question, &self.roles).0);
+            // What names a subject itself is asked about one by one.
+            match self.sides[side].places(question, false) {
+                None => anywhere = true,
                 Some(places) => giving.extend(places),
             }
         }
-        let nearest = |id: EntityId| around(register, id).skip(1).find(|outer| mine.contains(outer));
-        let mut deeper: HashMap<EntityId, HashSet<EntityId>> = HashMap::new();
-        for place in &mine {
-            if let Some(outer) = nearest(*place) {
-                deeper.entry(outer).or_default().insert(*place);
+        cuts.extend(&giving);
+        let mut inner: HashMap<Option<EntityId>, Vec<EntityId>> = HashMap::new();
+        for place in &cuts {
+            let outer = around(register, *place).skip(1).find(|outer| cuts.contains(outer));
+            inner.entry(outer).or_default().push(*place);
+        }
+        let mut list = Vec::new();
+        let mut add = |segment, counts: HashMap<usize, usize>| {
+            let counts = counts.into_iter().filter(|(_, count)| *count > 0);
+            list.extend(counts.map(|(class, count)| Group { mark: Mark { segment, class }, count }));
+        };
+        let is_in = |place: EntityId, places: &HashSet<EntityId>| {
+            around(register, place).any(|outer| places.contains(&outer))
+        };
+        for place in &cuts {
+            let can_differ = bounds.as_ref().is_none_or(|bounds| is_in(*place, bounds));
+            if can_differ && (anywhere || is_in(*place, &giving)) {
+                let counts = self.within(*place).iter().map(|(class, (count, _))| (*class, *count)).collect();
+                add(Some(*place), self.less(counts, inner.get(&Some(*place))));
             }
         }
-        let mut found = Vec::new();
-        for place in &mine {
-            if any || around(register, *place).any(|outer| giving.contains(&outer)) {
-                match deeper.get(place) {
-                    None => found.extend(self.within(*place).iter().map(|(_, group)| group.clone())),
-                    Some(deeper) => found.extend(self.without(*place, deeper)),
-                }
-            }
+        if anywhere && bounds.is_none() {
+            let counts = self.all.members.iter().map(Vec::len).enumerate().collect();
+            add(None, self.less(counts, inner.get(&None)));
         }
-        if any {
-            found.extend(self.elsewhere(&mine));
+        let arriving = self.arriving(questions, &list);
+        Some(Groups { list, cuts, bounds, arriving })
+    }
+
+    /// What arrives in the segments of some groups.
+    fn arriving(
+        &mut self,
+        questions: &[Option<Question>; 2],
+        groups: &[Group],
+    ) -> HashMap<Option<EntityId>, Option<usize>> {
+        let mut found = HashMap::new();
+        let Some(Subject::Entity(subject)) = questions.iter().flatten().next().map(|one| one.subject) else {
+            return found;
+        };
+        let register = self.sides[0].world.register();
+        let mut held = Vec::new();
+        for holder in register.holders_of(subject) {
+            let that_matter = register.held(holder).iter().filter(|held| self.roles.contains(&held.role));
+            held.extend(that_matter.map(|held| (held.at(), held.grant(), holder == subject)));
+        }
+        for group in groups {
+            let segment = group.mark.segment;
+            if found.contains_key(&segment) {
+                continue;
+            }
+            let around: Vec<EntityId> = segment.into_iter().flat_map(|id| around(register, id)).collect();
+            let arrives = |at: PlaceOf| match at {
+                PlaceOf::Everywhere => true,
+                PlaceOf::At(place) => around.contains(&place),
+            };
+            let here = held.iter().filter(|(at, ..)| arrives(*at));
+            let is_own = here.clone().any(|(_, _, is_own)| *is_own);
+            let mut grants: Vec<u32> = here.map(|(_, grant, _)| *grant).collect();
+            grants.sort_unstable();
+            let next = self.arriving.len();
+            let number = (!is_own).then(|| *self.arriving.entry(grants).or_insert(next));
+            found.insert(segment, number);
         }
         found
     }
 
-    /// What lies at and within a place, class by class.
-    fn within(&mut self, place: EntityId) -> Rc<[(usize, Group)]> {
+    /// Less what lies at and within places.
+    fn less(
+        &mut self,
+        mut counts: HashMap<usize, usize>,
+        inner: Option<&Vec<EntityId>>,
+    ) -> HashMap<usize, usize> {
+        for place in inner.into_iter().flatten() {
+            for (class, (count, _)) in self.within(*place).iter() {
+                if let Some(all) = counts.get_mut(class) {
+                    *all = all.saturating_sub(*count);
+                }
+            }
+        }
+        counts
+    }
+
+    fn within(&mut self, place: EntityId) -> Within {
         if let Some(known) = self.within.get(&place) {
             return Rc::clone(known);
         }
-        let made: Rc<[(usize, Group)]> = self.classes_under(place, &HashSet::new()).into();
+        let register = self.sides[0].world.register();
+        let mut classes: HashMap<usize, (usize, Vec<usize>)> = HashMap::new();
+        let mut waiting = vec![place];
+        while let Some(id) = waiting.pop() {
+            if let Some(at) = self.all.places[0].get(&id) {
+                let (count, first) = classes.entry(self.all.classes[*at]).or_default();
+                *count += 1;
+                if first.len() < REMEMBERED {
+                    first.push(*at);
+                }
+            }
+            waiting.extend_from_slice(register.contents(id));
+        }
+        classes.values_mut().for_each(|(_, first)| first.sort_unstable());
+        let made = Rc::new(classes);
         self.within.insert(place, Rc::clone(&made));
         made
     }
 
-    /// The same, less what lies at and within deeper places.
-    fn without(&self, place: EntityId, deeper: &HashSet<EntityId>) -> Vec<Group> {
-        self.classes_under(place, deeper).into_iter().map(|(_, group)| group).collect()
-    }
-
-    fn classes_under(&self, place: EntityId, deeper: &HashSet<EntityId>) -> Vec<(usize, Group)> {
+    /// Where the subject, or a group it is in, was granted one of these roles, and whether everywhere.
+    fn granted_at(&self, question: &Question, roles: &HashSet<Sym>) -> (HashSet<EntityId>, bool) {
+        let (mut places, mut is_everywhere) = (HashSet::new(), false);
+        let Subject::Entity(subject) = question.subject else { return (places, false) };
         let register = self.sides[0].world.register();
-        let mut classes: HashMap<usize, Group> = HashMap::new();
-        let mut waiting = vec![place];
-        while let Some(id) = waiting.pop() {
-            if let Some(at) = self.all.places[0].get(&id) {
-                classes.entry(self.all.classes[*at]).or_default().add(*at, self.most);
-            }
-            waiting.extend(register.contents(id).iter().filter(|inner| !deeper.contains(*inner)));
-        }
-        classes.values_mut().for_each(|group| group.keep(self.most));
-        classes.into_iter().collect()
-    }
-
-    /// What none of the subject's places is at or around differs by class alone.
-    fn elsewhere(&mut self, mine: &HashSet<EntityId>) -> Vec<Group> {
-        let register = self.sides[0].world.register();
-        let is_own = |at: usize| {
-            self.all.ids[at][0].is_some_and(|id| around(register, id).any(|place| mine.contains(&place)))
-        };
-        // How many of each class lie at and within the outermost places.
-        let mut own: HashMap<usize, usize> = HashMap::new();
-        let outermost =
-            |place: &&EntityId| !around(register, **place).skip(1).any(|outer| mine.contains(&outer));
-        for place in mine.iter().filter(outermost).copied().collect::<Vec<_>>() {
-            for (class, group) in self.within(place).iter() {
-                *own.entry(*class).or_default() += group.count;
+        for holder in register.holders_of(subject) {
+            for held in register.held(holder).iter().filter(|held| roles.contains(&held.role)) {
+                match held.at() {
+                    PlaceOf::At(place) => drop(places.insert(place)),
+                    PlaceOf::Everywhere => is_everywhere = true,
+                }
             }
         }
-        let mut found = Vec::new();
-        for (class, members) in self.all.members.iter().enumerate() {
-            let count = members.len() - own.get(&class).copied().unwrap_or(0);
-            if count > 0 {
-                let first = members.iter().copied().filter(|at| !is_own(*at)).take(self.most).collect();
-                found.push(Group { first, count });
-            }
-        }
-        found
+        (places, is_everywhere)
     }
 }
 
 /// A thing, what it lies within, and so on. Containment has a bounded depth and no loops.
 fn around(register: &Register, id: EntityId) -> impl Iterator<Item = EntityId> {
     std::iter::successors(Some(id), |id| register.within(*id))
-}
-
-/// Where the subject, or a group it is in, holds something.
-fn granted_at(register: &Register, question: &Question) -> HashSet<EntityId> {
-    let Subject::Entity(subject) = question.subject else { return HashSet::new() };
-    let holders = register.holders_of(subject);
-    let held = holders.iter().flat_map(|holder| register.held(*holder));
-    held.filter_map(|held| match held.at() {
-        PlaceOf::At(place) => Some(place),
-        PlaceOf::Everywhere => None,
-    })
-    .collect()
-}
-
-/// Everything at these places and within them.
-fn under(register: &Register, mut waiting: Vec<EntityId>) -> HashSet<EntityId> {
-    let mut found = HashSet::new();
-    while let Some(id) = waiting.pop() {
-        if found.insert(id) {
-            waiting.extend_from_slice(register.contents(id));
-        }
-    }
-    found
 }

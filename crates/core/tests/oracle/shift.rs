@@ -155,7 +155,7 @@ fn compare(seed: u64, tally: &mut BTreeMap<&'static str, usize>) -> Result<(), S
     change(what, &mut dice, &mut other, &mut facts);
     let Ok(after) = worlds::world(&other, &facts) else { return Ok(()) };
     let now = jiff::Timestamp::from_second(generate::NOW).map_err(|error| error.to_string())?;
-    let found = shift(&before, &after, now, &Only::default(), &mut || true);
+    let found = shift(&before, &after, now, &Only::default(), &mut |_| true);
     let mut told = Moved::new();
     for line in &found.lines {
         if line.subjects > line.who.len() {

@@ -19,7 +19,6 @@ use ostrog_store::rehearsal::{Ran, Text};
 use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile, RehearsalSaved, RehearsalText, RunShown};
 use serde_json::{Value, json};
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 
 /// Most files of a rehearsal, and bytes of all of them.
 const MAX_FILES: usize = 100;
@@ -34,12 +33,12 @@ fn run_shown(ran: Ran, app: &App) -> RunShown {
         // Its node went away, or it runs on another one.
         (None, _, None) => "broken-off",
     };
-    let progress =
-        job.as_ref().map(|job| (job.settled.load(Ordering::Relaxed), job.guarantees.load(Ordering::Relaxed)));
-    let words = ran.words.unwrap_or_else(|| match &job {
-        Some(job) => job.what().to_owned(),
+    let stage = job.map(|job| job.stage());
+    let words = ran.words.unwrap_or_else(|| match &stage {
+        Some(stage) => stage.what.to_owned(),
         None => "it did not come to an end on this node".to_owned(),
     });
+    let progress = stage.filter(|stage| stage.of > 0).map(|stage| (stage.done, stage.of));
     RunShown {
         number: ran.number,
         of: ran.of,

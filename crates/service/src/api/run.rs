@@ -13,7 +13,6 @@ use ostrog_wire::rehearsals::RehearsalFile;
 use serde_json::Value;
 use std::cell::Cell;
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 /// How long each guarantee may take; past it, it is undecided.
@@ -92,7 +91,6 @@ impl Run {
         let now = Timestamp::now();
         let go_on = || self.job.goes_on();
         let (written, kept) = (self.read(&self.files)?, self.read(&self.kept)?);
-        self.job.guarantees.store(written.guarantees.len(), Ordering::Relaxed);
         self.job.does("asking the cases");
         let failed = |sources: &Sources| {
             let sources = sources.clone();
@@ -103,22 +101,35 @@ impl Run {
             written.run(&self.policy, self.facts.clone(), &self.files, now).map_err(failed(&self.files))?;
         let over = kept.run(&self.policy, self.facts.clone(), &self.kept, now).map_err(failed(&self.kept))?;
         self.job.does("settling the guarantees");
+        let all = written.guarantees.len();
+        self.job.is_at(0, all);
         // Each claim has its own time.
-        let began = Cell::new(Instant::now());
+        let (began, settled) = (Cell::new(Instant::now()), Cell::new(0));
         let in_time = || go_on() && began.get().elapsed() < BUDGET;
         let guarantees = written
             .settle(&self.policy, &self.files, &in_time, &mut |_| {
                 began.set(Instant::now());
-                self.job.settled.fetch_add(1, Ordering::Relaxed);
+                settled.set(settled.get() + 1);
+                self.job.is_at(settled.get(), all);
             })
             .map_err(failed(&self.files))?;
         self.job.does("leaving parts out");
         let seen = (&report.cases[..], &checked[..]);
-        let coverage = written.coverage(&self.policy, &self.facts, &self.files, now, seen, &go_on);
+        let (parts, tried) = (self.policy.parts().len(), Cell::new(0));
+        let next_part = || {
+            self.job.is_at(tried.replace(tried.get() + 1), parts);
+            go_on()
+        };
+        let coverage = written.coverage(&self.policy, &self.facts, &self.files, now, seen, &next_part);
         self.job.does("who gains and who loses");
         let moved = self.against.as_ref().map(|(_, before)| {
             let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), self.facts.clone());
-            shift(&world(before), &world(&self.policy), now, &Only::default(), &mut || go_on())
+            let (before, after) = (world(before), world(&self.policy));
+            shift(&before, &after, now, &Only::default(), &mut |progress| {
+                let (done, of) = progress.in_thousandths();
+                self.job.is_at(done, of);
+                go_on()
+            })
         });
         Ok(Rehearsed {
             version: env!("CARGO_PKG_VERSION").to_owned(),
