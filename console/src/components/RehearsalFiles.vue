@@ -3,6 +3,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { api } from '../api/calls'
 import FailureNote from './FailureNote.vue'
 import FileButton from './FileButton.vue'
+import RehearsalForms from './RehearsalForms.vue'
 import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
 import { forget, keep, recall } from '../support/keeping'
@@ -12,6 +13,7 @@ import { counted } from '../support/words'
 const saved = useAsync(api.rehearsal)
 const saving = useAsync(api.saveRehearsal)
 const kept = useAsync(api.cases)
+const model = useAsync(() => api.model())
 const taken = useAsync(api.takeCaseAway)
 const files = ref<{ path: string; text: string }[]>([])
 const at = ref(0)
@@ -33,6 +35,15 @@ async function look() {
   files.value = (mine ?? found).files.map((file) => ({ ...file }))
 }
 
+/** What a form says stands at the end of the text that is open; a table of cases has no place for it. */
+const into = computed(() => (chosen.value?.path.endsWith('.toml') ? chosen.value : files.value.find((file) => file.path.endsWith('.toml'))))
+function write(text: string) {
+  if (!into.value) files.value.push({ path: 'written.toml', text: '' })
+  const file = into.value!
+  file.text = [file.text.trimEnd(), text].filter(Boolean).join('\n\n')
+  at.value = files.value.indexOf(file)
+}
+
 function takeTheirs() {
   forget(PLACE)
   void look()
@@ -40,6 +51,7 @@ function takeTheirs() {
 onMounted(() => {
   void look()
   void kept.run()
+  void model.run()
 })
 
 function add() {
@@ -106,6 +118,12 @@ async function takeAway(number: number) {
     </div>
   </section>
   <p v-else-if="saved.busy.value" class="soft">Reading the files …</p>
+  <RehearsalForms
+    v-if="saved.data.value && model.data.value"
+    :model="model.data.value"
+    :into="into?.path ?? 'written.toml'"
+    @write="write"
+  />
   <section class="sheet" aria-labelledby="kept">
     <h2 id="kept">Kept from trying</h2>
     <p v-if="!kept.data.value?.length">No case yet: every answer on Try can be kept as one.</p>

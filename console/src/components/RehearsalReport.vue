@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { sinceThen, wrong, type Rehearsed } from '../support/rehearsed'
+import { useNarrowed } from '../composables/useNarrowed'
+import { sinceThen, wrong, type CaseFound, type Rehearsed } from '../support/rehearsed'
 import { counted } from '../support/words'
+import NarrowField from './NarrowField.vue'
 import ShiftTable from './ShiftTable.vue'
 
 /** What a rehearsal found: failures first, then losers. */
@@ -10,6 +12,11 @@ const failed = computed(() => props.found.cases.filter((one) => !one.passed))
 const broken = computed(() => props.found.guarantees.filter((one) => one.outcome !== 'proved'))
 const doubtful = computed(() => props.found.cases.filter((one) => one.passed && one.checks.some((check) => check.doubt)))
 const changed = computed(() => (props.before ? sinceThen(props.found, props.before) : []))
+const { narrow, shown } = useNarrowed(
+  computed(() => props.found.cases),
+  (one) =>
+    `${one.name} ${one.place} ${one.checks.map((check) => `${check.subject} ${check.permission} ${check.resource ?? ''}`).join(' ')}`,
+)
 const untouched = computed(() => [...props.found.coverage.rules, ...props.found.coverage.clauses, ...props.found.coverage.roles])
 </script>
 
@@ -61,6 +68,33 @@ const untouched = computed(() => [...props.found.coverage.rules, ...props.found.
     </article>
   </section>
   <ShiftTable v-if="found.shift" :shift="found.shift" />
+  <details v-if="found.cases.length">
+    <summary>{{ counted(found.cases.length, 'case') }}</summary>
+    <NarrowField v-model="narrow" :shown="shown.length" :of="found.cases.length" what="cases" />
+    <ElTable :data="shown" max-height="480" row-key="name">
+      <ElTableColumn label="Outcome" prop="passed" sortable width="130">
+        <template #default="{ row }: { row: CaseFound }"
+          ><span :class="row.passed ? 'allowed' : 'denied'">{{ row.passed ? 'passes' : 'fails' }}</span></template
+        >
+      </ElTableColumn>
+      <ElTableColumn label="Case" prop="name" sortable min-width="260">
+        <template #default="{ row }: { row: CaseFound }"
+          >{{ row.name }}<br /><span class="soft">{{ row.place }}</span></template
+        >
+      </ElTableColumn>
+      <ElTableColumn label="Asks" min-width="300">
+        <template #default="{ row }: { row: CaseFound }"
+          ><div v-for="check in row.checks" :key="check.permission">
+            <code>{{ check.subject }}</code> {{ check.expected ? 'may' : 'may not' }} <code>{{ check.permission }}</code><template
+              v-if="check.resource"
+            >
+              on <code>{{ check.resource }}</code></template
+            >
+          </div></template
+        >
+      </ElTableColumn>
+    </ElTable>
+  </details>
   <details v-if="doubtful.length">
     <summary>{{ counted(doubtful.length, 'case') }} {{ doubtful.length === 1 ? 'passes and proves' : 'pass and prove' }} little</summary>
     <ul>

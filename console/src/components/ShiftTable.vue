@@ -1,6 +1,8 @@
 <script setup lang="ts">
-import { computed, defineAsyncComponent, ref } from 'vue'
+import { computed, defineAsyncComponent, onMounted, ref } from 'vue'
 import { RouterLink } from 'vue-router'
+import { api } from '../api/calls'
+import { useAsync } from '../composables/useAsync'
 import { useNarrowed } from '../composables/useNarrowed'
 import type { Shift } from '../support/rehearsed'
 import { counted } from '../support/words'
@@ -16,15 +18,19 @@ const { narrow, shown } = useNarrowed(
   of,
   (line) => `${line.permission} ${line.kind} ${line.before} ${line.after} ${line.who.map((who) => who.subject).join(' ')}`,
 )
-/** How many subjects gain and lose, by the type that it is about. */
-const byType = computed(() => {
+const model = useAsync(() => api.model())
+onMounted(() => void model.run())
+/** How many subjects gain and lose, by the application whose type it is about. */
+const byApplication = computed(() => {
+  const of = new Map(model.data.value?.types.map((type) => [type.key, type.application]))
   const all = new Map<string, [number, number]>()
   for (const line of props.shift.lines) {
     const type = line.permission.split(':')[0]!
-    const [gain, lose] = all.get(type) ?? [0, 0]
-    all.set(type, line.lost ? [gain, lose + line.subjects] : [gain + line.subjects, lose])
+    const application = of.get(type) ?? type
+    const [gain, lose] = all.get(application) ?? [0, 0]
+    all.set(application, line.lost ? [gain, lose + line.subjects] : [gain + line.subjects, lose])
   }
-  return [...all].map(([type, [gain, lose]]) => ({ name: type, values: [gain, lose] }))
+  return [...all].map(([name, [gain, lose]]) => ({ name, values: [gain, lose] }))
 })
 const asking = (line: Line, who: Line['who'][number]) => ({
   name: 'try',
@@ -41,7 +47,12 @@ const asking = (line: Line, who: Line['who'][number]) => ({
     </p>
     <p v-if="!shift.lines.length">Nobody may do anything that they could not before, nor the other way round.</p>
     <template v-else>
-      <BarChart v-if="byType.length > 1" title="Subjects that gain and lose, by type" :series="['gain', 'lose']" :rows="byType" />
+      <BarChart
+        v-if="byApplication.length > 1"
+        title="Subjects that gain and lose, by application"
+        :series="['gain', 'lose']"
+        :rows="byApplication"
+      />
       <div class="line">
         <ElSegmented v-model="which" :options="['all', 'loses', 'gains']" aria-label="Which" size="small" />
         <NarrowField v-model="narrow" :shown="shown.length" :of="of.length" what="lines" />

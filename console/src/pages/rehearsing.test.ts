@@ -2,6 +2,10 @@ import { flushPromises, mount } from '@vue/test-utils'
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import { createMemoryHistory, createRouter } from 'vue-router'
 import { routes } from '../router'
+import EntityForm from '../components/EntityForm.vue'
+import NameField from '../components/NameField.vue'
+import PermissionsField from '../components/PermissionsField.vue'
+import RehearsalForms from '../components/RehearsalForms.vue'
 import RehearsePage from './RehearsePage.vue'
 
 let sent: { method: string; path: string; body?: unknown }[] = []
@@ -71,8 +75,9 @@ beforeEach(() => {
     sent.push({ method: options.method!, path, body: options.body ? JSON.parse(String(options.body)) : undefined })
     const found = answers[`${options.method} ${path}`]
     if (options.method === 'DELETE') return new Response(null, { status: 204 })
-    return new Response(JSON.stringify(found ?? { type: '', title: '', status: 422, detail: `No answer to ${path}.` }), {
-      status: found ? 200 : 422,
+    const status = path.includes('nobody') ? 404 : 422
+    return new Response(JSON.stringify(found ?? { type: '', title: '', status, detail: `No answer to ${path}.` }), {
+      status: found ? 200 : status,
     })
   })
 })
@@ -164,4 +169,61 @@ it('keeps files that are not saved over a reload, and does not save them over wh
   again.unmount()
   answers['GET /api/v1/rehearsal'] = text(3, 'mine')
   expect(localStorage.getItem('ostrog-text-rehearsal')).toBeNull()
+})
+
+it('takes guarantees, cases and samples from forms into the text, and saves what is written', async () => {
+  answers['GET /api/v1/rehearsal'] = { number: 4, files: [{ path: 'table.csv', text: 'subject,permission\n' }], findings: [] }
+  answers['GET /api/v1/cases'] = []
+  answers['GET /api/v1/model'] = { applications: [], types: [], others: [], roles: [], rules: [], context: [] }
+  answers['GET /api/v1/entities/user%3Aines'] = {
+    entity: { entity: 'user:ines', tenants: ['northline'] },
+    groups: ['group:night'],
+    grants: [],
+    contents: [],
+    tag: 't',
+    position: 1,
+  }
+  const page = await open('/rehearse/samples')
+  const forms = page.getComponent(RehearsalForms)
+  const choose = (at: number, text: string) => forms.findAllComponents(PermissionsField)[at]!.vm.$emit('update:modelValue', text)
+  choose(0, 'manifest:release')
+  await forms.get('textarea[name=where]').setValue('resource.held')
+  expect(forms.text()).toContain('Nobody ever may manifest:release, where resource.held.')
+  const write = () => forms.findAll('button').find((one) => one.text() === 'Write it into the text')!
+  expect(write().attributes()).toHaveProperty('disabled')
+  await forms.get('input[name=guarantee]').setValue('Held stays held')
+  await forms.get('form[aria-label="A guarantee"]').trigger('submit')
+  // A table of cases has no place for it: a new text is begun.
+  const text = () => (page.get('textarea[spellcheck=false]').element as HTMLTextAreaElement).value
+  expect(text()).toBe('[[guarantee]]\nname = "Held stays held"\nnever = "manifest:release"\nwhen = "resource.held"\n')
+
+  forms.getComponent({ name: 'ElSegmented' }).vm.$emit('update:modelValue', 'case')
+  await flushPromises()
+  const [as] = forms.findAllComponents(NameField)
+  as!.vm.$emit('update:modelValue', 'user:ines')
+  choose(1, 'manifest:release, manifest:amend')
+  await forms.get('input[name=case]').setValue('She may not')
+  await forms.get('form[aria-label="A case"]').trigger('submit')
+  expect(text()).toContain('\n\n[[case]]\nname = "She may not"\nas = "user:ines"\nmay-not = ["manifest:release", "manifest:amend"]\n')
+
+  forms.getComponent({ name: 'ElSegmented' }).vm.$emit('update:modelValue', 'sample')
+  await flushPromises()
+  for (const [name, said] of [
+    ['user:ines', '[sample."user:ines"]\ntenants = ["northline"]\ngroups = ["night"]\n'],
+    ['user:nobody', '[sample."user:nobody"]\n'],
+  ] as const) {
+    forms.getComponent(NameField).vm.$emit('update:modelValue', name)
+    await flushPromises()
+    await forms.get('form[aria-label="A sample"]').trigger('submit')
+    await flushPromises()
+    await forms.getComponent(EntityForm).get('form').trigger('submit')
+    expect(text()).toContain(said)
+  }
+  answers['PUT /api/v1/rehearsal'] = { number: 5, files: [], findings: [] }
+  await page
+    .findAll('button')
+    .find((one) => one.text() === 'Save the files')!
+    .trigger('click')
+  const saved = sent.find((one) => one.method === 'PUT')!.body as { files: { path: string }[] }
+  expect(saved.files.map((file) => file.path)).toEqual(['table.csv', 'written.toml'])
 })

@@ -2,6 +2,7 @@
 
 use crate::{Client, Result};
 use ostrog_wire::charter::{DraftShown, DraftText, RevisionShown, RevisionText, RolloutAsked, Saved, Status};
+use ostrog_wire::rehearsals::{RehearsalAsked, RunShown};
 
 impl Client {
     /// How things stand.
@@ -82,5 +83,21 @@ impl Client {
     /// If it cannot be.
     pub async fn roll_out(&self, asked: &RolloutAsked) -> Result<RevisionShown> {
         self.post(&["rollouts"], asked).await
+    }
+
+    /// Begins to rehearse a draft against what is live, or what is live by itself.
+    ///
+    /// # Errors
+    /// If one is running on that node, or the draft has errors.
+    pub async fn rehearse(&self, asked: &RehearsalAsked) -> Result<RunShown> {
+        self.post(&["rehearsals"], asked).await
+    }
+
+    /// Rehearsals that were run, or run, the newest first.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn rehearsals(&self) -> Result<Vec<RunShown>> {
+        self.get(&["rehearsals"], &()).await
     }
 }

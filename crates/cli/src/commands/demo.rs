@@ -3,6 +3,7 @@
 use super::serve::{MAX_STALE, keep_running, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
+use ostrog_client::Client;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
 use ostrog_service::App;
 use ostrog_service::node::Node;
@@ -11,10 +12,12 @@ use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
-use ostrog_wire::rehearsals::RehearsalFile;
+use ostrog_wire::charter::{File, Saved};
+use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// Who did what the demo begins with.
 const DEMO: &str = "the demo";
@@ -34,6 +37,11 @@ const REHEARSAL: [(&str, &str); 3] = [
     ("guarantees.toml", include_str!("../../../../demo/rehearsal/guarantees.toml")),
     ("samples.toml", include_str!("../../../../demo/rehearsal/samples.toml")),
 ];
+/// What a draft written in haste changes.
+const HASTE: [(&str, &str); 2] = [
+    ("roles.toml", include_str!("../../../../demo/drafts/careless/roles.toml")),
+    ("rules.toml", include_str!("../../../../demo/drafts/careless/rules.toml")),
+];
 const REGISTER: &str = include_str!("../../../../demo/register.ndjson");
 
 /// The command's arguments.
@@ -45,6 +53,9 @@ pub struct Args {
     /// Keep the demo's database in this folder, and find it again at the next start
     #[arg(long, value_name = "DIR", num_args = 0..=1, default_missing_value = "ostrog-data/demo")]
     keep: Option<PathBuf>,
+    /// Begin with what is live alone: no draft, and nothing rehearsed
+    #[arg(long)]
+    live_only: bool,
 }
 
 pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
@@ -60,17 +71,18 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
         tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
     let cluster = Arc::new(cluster);
     let guard = tokio::spawn(keep_running(Arc::clone(&cluster)));
-    let done = serve_demo(&cluster, args.port, shell).await;
+    let done = serve_demo(&cluster, args.port, args.live_only, shell).await;
     guard.abort();
     cluster.stop()?;
     done.map(|()| YES)
 }
 
-async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), Failure> {
+async fn serve_demo(cluster: &Cluster, port: u16, live_only: bool, shell: &Shell) -> Result<(), Failure> {
     let store = Store::open(&cluster.database("demo").await?).await?;
     let node = Arc::new(Node::open(store.clone(), MAX_STALE).await?);
     let refused = |problem: Problem| Failure::input(told(problem));
-    if node.live_revision().is_none() {
+    let is_new = node.live_revision().is_none();
+    if is_new {
         let files = CHARTER
             .iter()
             .map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() });
@@ -105,8 +117,8 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
         "    ostrog register set 'user:ines.clearance = 5'".to_owned(),
         "    ostrog ask user:ines manifest:release manifest:m-204".to_owned(),
         String::new(),
-        "Rehearse a draft that was written in haste, here or in the console:".to_owned(),
-        "    ostrog draft save demo/drafts/careless --title 'Clerks move containers'".to_owned(),
+        "See who would gain and who would lose by D-1, a draft that was written in haste, here or in the console:"
+            .to_owned(),
         "    ostrog shift D-1".to_owned(),
         String::new(),
         "Ask as the customs desk does:".to_owned(),
@@ -119,9 +131,41 @@ async fn serve_demo(cluster: &Cluster, port: u16, shell: &Shell) -> Result<(), F
         shell.reveal(&line);
     }
     tokio::spawn(Arc::clone(&node).follow());
+    if is_new && !live_only {
+        let client = Client::new(&address, operator.reveal()).map_err(Failure::unreachable)?;
+        tokio::spawn(async move {
+            if let Err(error) = rehearse(&client).await {
+                tracing::warn!(%error, "the demo's draft could not be rehearsed");
+            }
+        });
+    }
     serve(listener, App::new(node, &address), Limits::default(), stop_signal())
         .await
         .map_err(Failure::unreachable)?;
     store.close().await;
+    Ok(())
+}
+
+/// Rehearses what is live, then a draft that is not as careful, so that there is something to look at.
+async fn rehearse(client: &Client) -> Result<(), ostrog_client::Error> {
+    let files = CHARTER.map(|(path, text)| {
+        let hasty = HASTE.iter().find(|(other, _)| *other == path);
+        File { path: path.to_owned(), text: hasty.map_or(text, |(_, text)| text).to_owned() }
+    });
+    let title = "Clerks move containers".to_owned();
+    let saved = Saved { title, files: files.to_vec(), draft: None, from: None, onto_live: false };
+    let draft = client.save_draft(&saved).await?;
+    for draft in [None, Some(draft.draft.id)] {
+        let begun = client.rehearse(&RehearsalAsked { draft, only: None }).await?;
+        // One at a time runs on a node.
+        while client
+            .rehearsals()
+            .await?
+            .iter()
+            .any(|run| run.number == begun.number && run.ended_at.is_none())
+        {
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
+    }
     Ok(())
 }

@@ -43,7 +43,7 @@ impl Service {
     pub fn demo(folder: &Path) -> Service {
         let data = folder.join("data");
         let mut child = ostrog()
-            .args(["demo", "--port", "0", "--keep"])
+            .args(["demo", "--port", "0", "--live-only", "--keep"])
             .arg(&data)
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
