@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, defineAsyncComponent, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, watch } from 'vue'
 import { RouterLink, type RouteLocationRaw } from 'vue-router'
 import { api } from '../api/calls'
 import type { AskedLately } from '../api/types'
@@ -11,6 +11,7 @@ import { useStatus } from '../composables/useStatus'
 import { counted, moment, told } from '../support/words'
 
 const BarChart = defineAsyncComponent(() => import('../components/BarChart.vue'))
+const FirstMinutes = defineAsyncComponent(() => import('../components/FirstMinutes.vue'))
 const status = useStatus()
 const names = useKeyNames()
 const { model } = useCharter()
@@ -20,6 +21,8 @@ const drafts = useAsync(api.drafts)
 const active = useAsync(api.activations)
 const rehearsals = useAsync(api.rehearsals)
 const live = computed(() => status.data.value)
+/** Once begun, the first steps go on though something is live. */
+const isBegun = ref(false)
 /** What could not be read is said, not taken for nothing. */
 const unread = computed(() => [drafts, asked, rehearsals].flatMap((call) => call.error.value ?? []))
 const reading = computed(() => !status.data.value || [drafts, asked, rehearsals].some((call) => !call.data.value && !call.error.value))
@@ -68,7 +71,8 @@ watch(
 <template>
   <h1>Home</h1>
   <FailureNote v-if="status.error.value" :error="status.error.value" />
-  <div class="sheets">
+  <FirstMinutes v-if="isBegun || (live && !live.revision)" @begun="isBegun = true" />
+  <div v-if="!live || live.revision" class="sheets">
     <section class="sheet" aria-labelledby="waits">
       <h2 id="waits">What waits for you</h2>
       <ul>

@@ -96,9 +96,21 @@ async fn tell<S: Future<Output = ()> + Send + 'static>(
     prepare: impl FnOnce(&Service, &std::path::Path),
     story: impl FnOnce(WebDriver, Service) -> S,
 ) {
+    let started = |folder: &std::path::Path| {
+        let service = Service::demo(folder);
+        prepare(&service, folder);
+        service
+    };
+    tell_on(started, story).await;
+}
+
+/// A browser beside a service, for one story.
+async fn tell_on<S: Future<Output = ()> + Send + 'static>(
+    start: impl FnOnce(&std::path::Path) -> Service,
+    story: impl FnOnce(WebDriver, Service) -> S,
+) {
     let folder = folder();
-    let service = Service::demo(folder.path());
-    prepare(&service, folder.path());
+    let service = start(folder.path());
     let driver = Driver::start();
     let browser = browser(&driver, &folder.path().join("profile")).await;
     let done = tokio::spawn(story(browser.clone(), service)).await;
@@ -455,15 +467,13 @@ async fn the_register_is_searched_changed_and_loaded() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_careless_draft_is_rehearsed() {
-    let prepare = |service: &Service, _: &std::path::Path| {
-        let save = ["draft", "save", "demo/drafts/careless", "--title", "Clerks move containers"];
-        let out = service.ostrog().args(save).current_dir(support::root()).output().expect("runs");
-        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-    };
-    tell(prepare, async |browser, service| {
+    tell_on(Service::whole_demo, async |browser, service| {
         let browser = &browser;
         sign_in(browser, &service).await;
+        // The demo brings both; what is live was rehearsed first.
+        says(browser, "section[aria-labelledby=waits]", "Rehearsal of D-1: 40 of 41 cases pass").await;
         click(browser, "nav a[href='/rehearse']").await;
+        says(browser, "#run", "1 refuted, 12 gain, 7 lose").await;
         press(browser, "Rehearse what is live").await;
         says(browser, "#run", "41 of 41 cases pass, 12 guarantees proved").await;
         page(browser, &service, "/describe").await;
@@ -480,6 +490,30 @@ async fn a_careless_draft_is_rehearsed() {
         says(browser, "main table", "Only inspectors release cargo").await;
         part(browser, "Samples and cases").await;
         says(browser, "section[aria-labelledby=files]", "cases.toml").await;
+        says(browser, "section[aria-labelledby=by-form]", "Nobody ever may").await;
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_empty_workspace_leads_to_a_refusal_and_the_opposite_answer() {
+    let start = |folder: &std::path::Path| Service::empty(&folder.join("data"));
+    tell_on(start, async |browser, service| {
+        let browser = &browser;
+        browser.goto(&service.url).await.expect("opens");
+        find(browser, "#key").await.send_keys(service.operator.clone() + Key::Enter).await.expect("typed");
+        says(browser, "section[aria-labelledby=first]", "Nothing is live here yet").await;
+        press(browser, "Put it live").await;
+        press(browser, "Register them").await;
+        press(browser, "Ask it").await;
+        says(browser, ".first .answer", "Denied rule:closed-pier").await;
+        press(browser, "Open the pier").await;
+        press(browser, "Ask again").await;
+        says(browser, ".first .answer", "Allowed role:master").await;
+        says(browser, "header", "Live: A small harbour").await;
+        click(browser, ".first a[href='/rehearse']").await;
+        press(browser, "Rehearse what is live").await;
+        says(browser, "#run", "3 of 3 cases pass, 1 guarantee proved").await;
     })
     .await;
 }

@@ -39,12 +39,22 @@ pub struct Service {
 }
 
 impl Service {
-    /// The demo.
+    /// The demo, but for what it has under way.
     pub fn demo(folder: &Path) -> Service {
+        Service::demo_with(folder, &["--live-only"])
+    }
+
+    /// The demo, with a draft and what was rehearsed.
+    pub fn whole_demo(folder: &Path) -> Service {
+        Service::demo_with(folder, &[])
+    }
+
+    fn demo_with(folder: &Path, more: &[&str]) -> Service {
         let data = folder.join("data");
         let mut child = ostrog()
-            .args(["demo", "--port", "0", "--live-only", "--keep"])
+            .args(["demo", "--port", "0", "--keep"])
             .arg(&data)
+            .args(more)
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
             .spawn()
@@ -82,9 +92,18 @@ impl Service {
         Service::start(arguments, operator)
     }
 
+    /// The service on a data folder, with nothing live.
+    pub fn empty(data: &Path) -> Service {
+        Service::begin(&["--data", data.to_str().expect("UTF-8")], None)
+    }
+
     fn start(arguments: &[&str], operator: Option<&str>) -> Service {
+        Service::begin(&[&["--charter", "demo/harbour"], arguments].concat(), operator)
+    }
+
+    fn begin(arguments: &[&str], operator: Option<&str>) -> Service {
         let mut child = ostrog()
-            .args(["serve", "--listen", "127.0.0.1:0", "--charter", "demo/harbour"])
+            .args(["serve", "--listen", "127.0.0.1:0"])
             .args(arguments)
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())

@@ -6,9 +6,9 @@ use std::io::Write as _;
 use std::path::Path;
 
 const FILES: [(&str, &str); 3] = [
-    ("charter/charter.toml", include_str!("new/harbour.toml")),
-    ("register.ndjson", include_str!("new/register.ndjson")),
-    ("rehearsal/rehearsal.toml", include_str!("new/rehearsal.toml")),
+    ("charter/charter.toml", include_str!("../../../../../demo/first/charter.toml")),
+    ("register.ndjson", include_str!("../../../../../demo/first/register.ndjson")),
+    ("rehearsal/rehearsal.toml", include_str!("../../../../../demo/first/rehearsal.toml")),
 ];
 
 /// Writes the files, over nothing that is there.
