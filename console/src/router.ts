@@ -16,11 +16,16 @@ export const routes: RouteRecordRaw[] = [
     component: () => import('./pages/GivePage.vue'),
     meta: { title: 'Give' },
   },
-  { path: '/refine/:part(rules|confers)?', name: 'refine', component: () => import('./pages/RefinePage.vue'), meta: { title: 'Refine' } },
+  {
+    path: '/refine/:part(rules|confers|conditions)?',
+    name: 'refine',
+    component: () => import('./pages/RefinePage.vue'),
+    meta: { title: 'Refine' },
+  },
   { path: '/register/:part(load)?', name: 'register', component: () => import('./pages/RegisterPage.vue'), meta: { title: 'Register' } },
   { path: '/try', name: 'try', component: () => import('./pages/TryPage.vue'), meta: { title: 'Try' } },
   { path: '/register/of/:name', name: 'entity', component: () => import('./pages/EntityPage.vue'), meta: { title: 'Register' } },
-  { path: '/connect', name: 'connect', component: () => import('./pages/KeysPage.vue'), meta: { title: 'Connect' } },
+  { path: '/connect/:part(routes)?', name: 'connect', component: () => import('./pages/ConnectPage.vue'), meta: { title: 'Connect' } },
   {
     path: '/rehearse/:part(guarantees|samples)?',
     name: 'rehearse',

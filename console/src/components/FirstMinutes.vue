@@ -74,7 +74,10 @@ async function go() {
 <template>
   <section class="sheet first" aria-labelledby="first">
     <h2 id="first">The first five minutes</h2>
-    <p><template v-if="!at">Nothing is live here yet. </template>In five steps: a charter, a refusal, its reason, one change, and the opposite answer.</p>
+    <p>
+      <template v-if="!at">Nothing is live here yet. </template>In five steps: a charter, a refusal, its reason, one change, and the
+      opposite answer.
+    </p>
     <ElSteps :active="at" finish-status="success" align-center>
       <ElStep v-for="one in steps" :key="one.title" :title="one.title" />
     </ElSteps>

@@ -4,6 +4,7 @@ import { useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import ConfersPanel from '../components/ConfersPanel.vue'
 import FailureNote from '../components/FailureNote.vue'
+import NamedPanel from '../components/NamedPanel.vue'
 import PartTabs from '../components/PartTabs.vue'
 import PicturePanel from '../components/PicturePanel.vue'
 import RulesPanel from '../components/RulesPanel.vue'
@@ -17,6 +18,7 @@ const parts = [
   { part: '', text: 'Relationships' },
   { part: 'rules', text: 'Rules' },
   { part: 'confers', text: 'Confers and separations' },
+  { part: 'conditions', text: 'Conditions' },
 ]
 /** In a draft, what its text says as it is written; else what is live. */
 const model = computed(() => draft.model.value ?? live.data.value)
@@ -31,6 +33,7 @@ onMounted(live.run)
   <template v-else>
     <RulesPanel v-if="route.params.part === 'rules'" :model="model" />
     <ConfersPanel v-else-if="route.params.part === 'confers'" :model="model" />
+    <NamedPanel v-else-if="route.params.part === 'conditions'" :model="model" />
     <PicturePanel v-else :model="model" />
   </template>
 </template>

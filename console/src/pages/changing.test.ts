@@ -13,7 +13,7 @@ import TypesForm from '../components/TypesForm.vue'
 import { useDraft } from '../composables/useDraft'
 import { type Sent, button, choose, confirm, open, press, service, submit, takeAway } from '../tests/service'
 import GivePage from './GivePage.vue'
-import KeysPage from './KeysPage.vue'
+import ConnectPage from './ConnectPage.vue'
 import RegisterPage from './RegisterPage.vue'
 import RolePage from './RolePage.vue'
 import RolloutPage from './RolloutPage.vue'
@@ -166,7 +166,7 @@ describe('Connect', () => {
   it('makes a key, shows its text once, and lets it go', async () => {
     answers['GET /api/v1/keys'] = [key]
     answers['POST /api/v1/keys'] = { text: 'ostrog.k-2.secret', key: { ...key, id: 'k-2' } }
-    const page = await open(KeysPage, '/connect')
+    const page = await open(ConnectPage, '/connect')
     expect(page.text()).toContain('operator: reader')
     await page.find('input[name=name]').setValue(' desk ')
     await page.find('input[name=rights]').setValue('reader, grant-editor@tenant:north')

@@ -334,6 +334,56 @@ pub struct Model {
     pub tenant_clauses: Vec<ClauseShown>,
     /// Keys of the groups that conditions name.
     pub groups: Vec<String>,
+    /// Conditions with names, in the order they are written.
+    pub conditions: Vec<NamedShown>,
+    /// Routes, in the order they are written.
+    pub routes: Vec<RouteShown>,
+    /// Affordances, in the order they are written.
+    pub affordances: Vec<AffordanceShown>,
+}
+
+/// A condition with a name.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NamedShown {
+    /// Its key.
+    pub key: String,
+    /// The condition.
+    pub when: String,
+}
+
+/// An endpoint of an application, and what it needs.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RouteShown {
+    /// The application's key.
+    pub application: String,
+    /// `GET`, `POST` …
+    pub method: String,
+    /// `/manifests/{manifest}`
+    pub path: String,
+    /// The permissions; none: it is open.
+    pub needs: Vec<String>,
+    /// What these are about, in words.
+    pub of: String,
+}
+
+/// What an application's interface shows and enables.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AffordanceShown {
+    /// The application's key.
+    pub application: String,
+    /// Its key.
+    pub key: String,
+    /// Its name.
+    pub name: String,
+    /// The permission that shows it.
+    pub visible: String,
+    /// The permission that enables it.
+    pub enabled: String,
+    /// The key of the affordance it is hidden with.
+    pub under: Option<String>,
 }
 
 /// A role.

@@ -1,7 +1,7 @@
 //! What differs in meaning between two charters: not what stands where, but what somebody may do
 //! under one and not under the other, and what is declared.
 
-use super::model::{Attribute, Kind, Model, Needs, PermId, Relation, Role, RouteTarget, Segment, Stated};
+use super::model::{Attribute, Kind, Model, Needs, PermId, Relation, Role, RouteTarget, Stated, Template};
 use super::policy::Policy;
 use super::print;
 use super::syntax::Effect;
@@ -523,17 +523,8 @@ fn tenant_clauses(told: &mut Told, a: &Model, b: &Model) {
 
 fn routes(model: &Model) -> Facts<String> {
     facts(model.routes.iter().map(|route| {
-        let segment = |segment: &Segment| match segment {
-            Segment::Literal(text) => text.clone(),
-            Segment::Parameter(name) => format!("{{{name}}}"),
-        };
-        let path: Vec<String> = route.segments.iter().map(segment).collect();
-        let key =
-            format!("{} {} /{}", model.applications[route.application].key, route.method, path.join("/"));
-        let template = |template: &super::model::Template| {
-            let pieces: String = template.pieces.iter().map(segment).collect();
-            format!("{}:{pieces}", model.kinds[template.kind.index()].key)
-        };
+        let key = format!("{} {} {}", model.applications[route.application].key, route.method, route.path());
+        let template = |template: &Template| template.text(model);
         let needs = match &route.needs {
             Needs::Open => "open".to_owned(),
             Needs::All(permissions, target) => {

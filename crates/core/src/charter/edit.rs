@@ -128,7 +128,8 @@ pub fn edit(sources: &Sources, edits: &[Edit]) -> Result<Sources, NotEdited> {
 }
 
 fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Done {
-    let at = match file_of(files, &edit.path)? {
+    let (at, path) = file_of(files, &edit.path)?;
+    let at = match at {
         Some(at) => at,
         None if edit.value.is_none() && edit.add.is_none() => return Err(Uneditable::Nothing),
         None => {
@@ -139,9 +140,9 @@ fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Done {
     let mut document = parse(&files[at])?;
     let value = match (&edit.add, &edit.remove) {
         (None, None) => edit.value.clone(),
-        _ => listed(&document, edit)?,
+        _ => listed(&document, edit, &path)?,
     };
-    set(document.as_table_mut(), &edit.path, value.as_ref(), 1)?;
+    set(document.as_table_mut(), &path, value.as_ref(), 1)?;
     let text = document.to_string();
     if text.len() > MAX_FILE_BYTES {
         return Err(Uneditable::TooLarge(files[at].path.clone()));
@@ -152,9 +153,9 @@ fn change(files: &mut Vec<SourceFile>, edit: &Edit) -> Done {
 }
 
 /// The list at a path with something added, or without something.
-fn listed(document: &DocumentMut, edit: &Edit) -> Done<Option<Json>> {
+fn listed(document: &DocumentMut, edit: &Edit, path: &[String]) -> Done<Option<Json>> {
     let mut at: Option<&dyn TableLike> = Some(document.as_table());
-    let (last, outer) = edit.path.split_last().ok_or(Uneditable::PathEnds)?;
+    let (last, outer) = path.split_last().ok_or(Uneditable::PathEnds)?;
     let mut names = outer.iter();
     while let (Some(table), Some(name)) = (at, names.next()) {
         at = match table.get(name) {
@@ -193,22 +194,32 @@ fn parse(file: &SourceFile) -> Done<DocumentMut> {
 }
 
 /// The file that has what a path names; else the last that has something of its kind; else the first.
-fn file_of(files: &[SourceFile], path: &[String]) -> Done<Option<usize>> {
+/// With the path in that file: tables that are listed are numbered through all files.
+fn file_of(files: &[SourceFile], path: &[String]) -> Done<(Option<usize>, Vec<String>)> {
     let mut like = None;
+    let mut before = 0;
+    let mut own = path.to_vec();
     for (at, file) in files.iter().enumerate() {
         let document = parse(file)?;
         let Some(kind) = document.get(&path[0]) else { continue };
         like = Some(at);
-        let has = match (kind, path.get(1)) {
+        let has = match (kind, own.get_mut(1)) {
             (_, None) => true,
-            (Item::ArrayOfTables(all), Some(key)) => index(all, key).is_some(),
-            (table, Some(key)) => table.as_table_like().is_some_and(|table| table.contains_key(key)),
+            (Item::ArrayOfTables(all), Some(key)) => {
+                let number = path[1].strip_prefix('#').and_then(|number| number.parse::<usize>().ok());
+                if let Some(number) = number.and_then(|number| number.checked_sub(before)) {
+                    *key = format!("#{number}");
+                }
+                before += all.len();
+                index(all, key).is_some()
+            }
+            (table, Some(key)) => table.as_table_like().is_some_and(|table| table.contains_key(key.as_str())),
         };
         if has {
-            return Ok(Some(at));
+            return Ok((Some(at), own));
         }
     }
-    Ok(like.or((!files.is_empty()).then_some(0)))
+    Ok((like.or((!files.is_empty()).then_some(0)), path.to_vec()))
 }
 
 /// Which of listed tables a name means.

@@ -131,6 +131,9 @@ pub struct Model {
     pub routes: Vec<Route>,
     /// All affordances, in the order they were written.
     pub affordances: Vec<Affordance>,
+    /// Conditions with names, in the order they were written. Where one is met it stands in the
+    /// condition that meets it.
+    pub named: Vec<Named>,
 }
 
 impl Model {
@@ -412,6 +415,25 @@ pub struct Route {
     pub span: Span,
 }
 
+impl Route {
+    /// Its path as it is written: `/manifests/{manifest}`.
+    pub fn path(&self) -> String {
+        let segments: Vec<String> = self.segments.iter().map(ToString::to_string).collect();
+        format!("/{}", segments.join("/"))
+    }
+}
+
+/// A condition with a name.
+#[derive(Clone, Debug)]
+pub struct Named {
+    /// Its key.
+    pub key: String,
+    /// As it is written.
+    pub text: String,
+    /// Its place.
+    pub span: Span,
+}
+
 /// One segment of a route's path.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Segment {
@@ -419,6 +441,15 @@ pub enum Segment {
     Literal(String),
     /// Matches any one segment.
     Parameter(String),
+}
+
+impl std::fmt::Display for Segment {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Segment::Literal(text) => out.write_str(text),
+            Segment::Parameter(name) => write!(out, "{{{name}}}"),
+        }
+    }
 }
 
 /// What a route needs.
@@ -448,6 +479,14 @@ pub struct Template {
     pub kind: KindId,
     /// Its id, in pieces.
     pub pieces: Vec<Segment>,
+}
+
+impl Template {
+    /// As it is written.
+    pub fn text(&self, model: &Model) -> String {
+        let pieces: String = self.pieces.iter().map(ToString::to_string).collect();
+        format!("{}:{pieces}", model.kinds[self.kind.index()].key)
+    }
 }
 
 /// What an application's interface shows and enables.

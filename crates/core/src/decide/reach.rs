@@ -112,7 +112,7 @@ pub(super) fn within_reach(engine: Engine<'_>, question: &Question) -> Vec<Entit
 }
 
 fn places(engine: Engine<'_>, question: &Question) -> Option<Vec<EntityId>> {
-    Ways::of(engine.policy, question.permission).places(engine, question, true)
+    Ways::of(engine.policy, question.permission).places(engine, question, &|_| false)
 }
 
 /// Everything at these places and within them.

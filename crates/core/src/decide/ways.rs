@@ -90,8 +90,13 @@ impl Ways {
     }
 
     /// The places within which all that the subject could have it for lies; none if it could be anywhere.
-    /// Unless `directly`, what names the subject itself is left out, and what names its groups is not.
-    pub fn places(&self, engine: Engine<'_>, question: &Question, directly: bool) -> Option<Vec<EntityId>> {
+    /// What names the subject itself by a relation that is `left_out` is not among them.
+    pub fn places(
+        &self,
+        engine: Engine<'_>,
+        question: &Question,
+        left_out: &dyn Fn(&str) -> bool,
+    ) -> Option<Vec<EntityId>> {
         let Subject::Entity(subject) = question.subject else { return None };
         let register = engine.register;
         let holders = register.holders_of(subject);
@@ -108,9 +113,10 @@ impl Ways {
                     PlaceOf::At(place) => places.push(place),
                 }
             }
-            if directly || *holder != subject {
-                places.extend(self.naming(engine, *holder));
-            }
+            let names = self.naming.iter().filter_map(|name| engine.link.names[name.index()]);
+            let names: Vec<Sym> =
+                names.filter(|name| *holder != subject || !left_out(register.text(*name))).collect();
+            places.extend(naming(register, *holder, |name| names.contains(&name)));
         }
         if self.members {
             places.extend_from_slice(register.tenants(subject));
@@ -128,12 +134,6 @@ impl Ways {
                 .is_some_and(|it| engine.link.made[at as usize].permissions.binary_search(&it).is_ok()),
             None => false,
         }
-    }
-
-    /// What names somebody by a relation that matters.
-    fn naming(&self, engine: Engine<'_>, id: EntityId) -> impl Iterator<Item = EntityId> {
-        let names: Vec<Sym> = self.naming.iter().filter_map(|name| engine.link.names[name.index()]).collect();
-        naming(engine.register, id, move |name| names.contains(&name))
     }
 
     /// Every active user and service who could have it for a resource, in order.

@@ -49,10 +49,11 @@ impl<'w> Side<'w> {
         })
     }
 
-    /// Where the subject could have the permission; none if anywhere.
-    pub fn places(&self, question: &Question, directly: bool) -> Option<Vec<EntityId>> {
+    /// Where the subject could have the permission, but for what names it by a relation that is left
+    /// out; none if anywhere.
+    pub fn places(&self, question: &Question, left_out: &dyn Fn(&str) -> bool) -> Option<Vec<EntityId>> {
         let ways = &self.permission.as_ref()?.1;
-        ways.places(self.world.engine(), question, directly)
+        ways.places(self.world.engine(), question, left_out)
     }
 
     fn ask(&self, question: Option<&mut Question>, resource: Option<EntityId>) -> Decision {

@@ -63,6 +63,7 @@ const REMEMBERED: usize = 8;
 pub struct Places<'a, 'w> {
     sides: &'a [Side<'w>; 2],
     all: &'a Resources,
+    read: &'a Depends,
     within: HashMap<EntityId, Within>,
     /// Roles whose grants matter.
     roles: HashSet<Sym>,
@@ -76,7 +77,7 @@ impl<'a, 'w> Places<'a, 'w> {
     pub fn new(
         sides: &'a [Side<'w>; 2],
         all: &'a Resources,
-        read: &Depends,
+        read: &'a Depends,
         differing: Option<&BTreeSet<String>>,
     ) -> Self {
         let register = sides[0].world.register();
@@ -84,7 +85,7 @@ impl<'a, 'w> Places<'a, 'w> {
         let of = |meant: &dyn Fn(Sym) -> bool| held.iter().copied().filter(|role| meant(*role)).collect();
         let roles = of(&|role| matters(register, role, read));
         let differing = differing.map(|keys| of(&|role| keys.contains(register.text(role))));
-        Places { sides, all, within: HashMap::new(), roles, differing, arriving: HashMap::new() }
+        Places { sides, all, read, within: HashMap::new(), roles, differing, arriving: HashMap::new() }
     }
 
     /// The groups of a subject and of all who are alike; none if nothing can differ for them.
@@ -129,7 +130,7 @@ impl<'a, 'w> Places<'a, 'w> {
         let mut own: HashSet<usize> = HashSet::new();
         for (side, question) in questions.iter().enumerate() {
             let Some(question) = question else { continue };
-            match self.sides[side].places(question, true) {
+            match self.sides[side].places(question, &|_| false) {
                 None => own.extend(0..self.all.names.len()),
                 Some(places) => {
                     let under = at_and_within(self.sides[side].world.register(), places);
@@ -162,8 +163,8 @@ impl<'a, 'w> Places<'a, 'w> {
         for (side, question) in questions.iter().enumerate() {
             let Some(question) = question else { continue };
             cuts.extend(self.granted_at(question, &self.roles).0);
-            // What names a subject itself is asked about one by one.
-            match self.sides[side].places(question, false) {
+            // What is only compared with a subject, and names it, is asked about by itself.
+            match self.sides[side].places(question, &|name| self.read.is_compared(name)) {
                 None => anywhere = true,
                 Some(places) => giving.extend(places),
             }

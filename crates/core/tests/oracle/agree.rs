@@ -1,6 +1,7 @@
 //! All questions have one meaning: what searches and filters say, a decision says of each.
 
 use crate::generate::{self, Dice};
+use crate::naive::Charter;
 use crate::render;
 use crate::worlds::{allowed, row_is_allowed, world};
 use ostrog_core::decide::actions::actions;
@@ -15,9 +16,9 @@ use serde_json::{Map, Value as Json};
 use std::cell::Cell;
 use std::collections::BTreeMap;
 
-fn searches(bytes: &[u8]) -> Result<(), String> {
+fn searches(bytes: &[u8], charter: fn(&mut Dice<'_>) -> Charter) -> Result<(), String> {
     let mut dice = Dice::new(bytes);
-    let charter = generate::charter(&mut dice);
+    let charter = charter(&mut dice);
     let register = generate::register(&mut dice, &charter);
     let world = world(&charter, &register)?;
     let names: Vec<&str> = register.entities.keys().map(String::as_str).collect();
@@ -151,7 +152,12 @@ fn searches(bytes: &[u8]) -> Result<(), String> {
 
 #[test]
 fn searches_find_exactly_what_decisions_allow() {
-    run(150, searches);
+    run(150, |bytes| searches(bytes, generate::charter));
+}
+
+#[test]
+fn searches_find_the_same_where_few_ways_lead() {
+    run(600, |bytes| searches(bytes, generate::few_ways));
 }
 
 fn run(cases: u32, check: fn(&[u8]) -> Result<(), String>) {

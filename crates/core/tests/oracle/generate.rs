@@ -70,6 +70,54 @@ pub fn charter(dice: &mut Dice<'_>) -> Charter {
     charter
 }
 
+/// A charter by which what may be done comes in one way or two, so that it can be told where these lead.
+pub fn few_ways(dice: &mut Dice<'_>) -> Charter {
+    let mut charter = charter(dice);
+    charter.rules.retain(|_, rule| rule.deny && dice.chance(5));
+    charter.kinds.values_mut().for_each(|kind| kind.confers.clear());
+    let gifts = dice.chance(3);
+    for role in charter.roles.values_mut() {
+        role.given_to = role.given_to.filter(|to| gifts && *to == "members");
+    }
+    let roles: Vec<String> = charter.roles.keys().cloned().collect();
+    for at in 0..=dice.below(2) {
+        let kind = dice.pick(&["crate", "hold", "ship"]);
+        let outer = kind != "ship" && dice.chance(4);
+        let relation = dice.pick(&["owner", "crew", "lead"]);
+        let naming = |root: &[&str]| {
+            let within = if outer { &["within"][..] } else { &[] };
+            path(&[root, within, &[relation]].concat())
+        };
+        let extra = dice.chance(3).then(|| expr(dice, kind, false, roles.len(), 1));
+        if dice.chance(5) {
+            let plain =
+                |role: &&String| !charter.roles[*role].values && charter.roles[*role].standby.is_none();
+            let Some(role) = roles.iter().filter(plain).nth(dice.below(2)).cloned() else { continue };
+            let holds = (kind != "ship" && dice.chance(4)).then(|| dice.pick(&roles));
+            let path = if holds.is_some() { path(&["within"]) } else { naming(&[]) };
+            let confer = Confer { role, holds, path, when: extra, through_detached: dice.chance(3) };
+            charter.kinds.get_mut(kind).expect("declared").confers.push(confer);
+            if !strata_hold(&charter) {
+                charter.kinds.get_mut(kind).expect("declared").confers.pop();
+            }
+            continue;
+        }
+        let need = match dice.below(4) {
+            0 => Expr::Member(dice.pick(&["g1".to_owned(), "g2".to_owned()])),
+            1 if relation == "owner" => {
+                Expr::Compare("==", Term::Path(naming(&["resource"])), Term::Path(path(&["subject"])))
+            }
+            _ => Expr::Among(naming(&["resource"])),
+        };
+        let when = Some(Expr::All(std::iter::once(need).chain(extra).collect()));
+        let across = dice.chance(5);
+        let rule =
+            Rule { deny: false, permissions: permissions(dice, &[kind]), when, for_anyone: false, across };
+        charter.rules.insert(format!("way{at}"), rule);
+    }
+    charter
+}
+
 /// A conferral, unless it would close a circle that has no meaning.
 fn confer(dice: &mut Dice<'_>, charter: &mut Charter, kind: &str) {
     let roles: Vec<String> = charter.roles.keys().cloned().collect();

@@ -27,8 +27,10 @@ pub fn text(charter: &crate::naive::Charter) -> String {
 }
 
 pub fn world(charter: &crate::naive::Charter, register: &crate::naive::Register) -> Result<World, String> {
-    let reading = charter::read(&Sources::single("random.toml", &text(charter)));
-    let policy = reading.policy.ok_or("the generated charter is refused")?;
+    let sources = Sources::single("random.toml", &text(charter));
+    let reading = charter::read(&sources);
+    let why = || reading.findings.iter().map(|finding| sources.render(finding)).collect::<String>();
+    let policy = reading.policy.ok_or_else(|| format!("the generated charter is refused: {}", why()))?;
     let mut world = World::new(Arc::new(policy), Register::default());
     let changes: Result<Vec<Change>, Wrong> =
         render::register(register).iter().map(line::from_json).collect();

@@ -6,15 +6,15 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use ostrog_core::charter::grid::{Grid, grid as sheet};
 use ostrog_core::charter::model::{
-    Attribute, Clause, Condition, Confer, Kind, KindId, PermId, Relation, Role, RoleId, Rule, Separation,
-    Stated, TenantClause,
+    Affordance, Attribute, Clause, Condition, Confer, Kind, KindId, Needs, PermId, Relation, Role, RoleId,
+    Route, RouteTarget, Rule, Separation, Stated, TenantClause,
 };
 use ostrog_core::charter::policy::Policy;
 use ostrog_core::charter::syntax::{Effect, GivenTo, Source};
 use ostrog_core::decide::explain::Word;
 use ostrog_wire::charter::{
-    ClauseShown, ConferShown, Model, Named, OtherShown, Property, RoleShown, RuleShown, SeparationShown,
-    StandbyShown, TypeShown, Under, ValueAsked,
+    AffordanceShown, ClauseShown, ConferShown, Model, Named, NamedShown, OtherShown, Property, RoleShown,
+    RouteShown, RuleShown, SeparationShown, StandbyShown, TypeShown, Under, ValueAsked,
 };
 use serde_json::Value;
 use std::sync::Arc;
@@ -116,6 +116,46 @@ pub fn model_of(policy: &Policy) -> Model {
         separations: model.separations.iter().map(separation).collect(),
         tenant_clauses: model.tenant_clauses.iter().map(|one| tenant_clause(policy, one)).collect(),
         groups: model.groups.clone(),
+        conditions: model
+            .named
+            .iter()
+            .map(|one| NamedShown { key: one.key.clone(), when: one.text.clone() })
+            .collect(),
+        routes: model.routes.iter().map(|one| route(policy, one)).collect(),
+        affordances: model.affordances.iter().map(|one| affordance(policy, one)).collect(),
+    }
+}
+
+fn route(policy: &Policy, one: &Route) -> RouteShown {
+    let model = policy.model();
+    let (needs, of) = match &one.needs {
+        Needs::Open => (Vec::new(), "everybody".to_owned()),
+        Needs::All(permissions, target) => {
+            let needs: Vec<String> =
+                permissions.iter().map(|id| model.permissions[id.index()].text.clone()).collect();
+            let of = match target {
+                RouteTarget::Named(template) => template.text(model),
+                RouteTarget::New(None) => "a new one".to_owned(),
+                RouteTarget::New(Some(template)) => format!("a new one within {}", template.text(model)),
+                RouteTarget::Any => "any one".to_owned(),
+            };
+            (needs, of)
+        }
+    };
+    let application = model.applications[one.application].key.clone();
+    RouteShown { application, method: one.method.clone(), path: one.path(), needs, of }
+}
+
+fn affordance(policy: &Policy, one: &Affordance) -> AffordanceShown {
+    let model = policy.model();
+    let permission = |id: PermId| model.permissions[id.index()].text.clone();
+    AffordanceShown {
+        application: model.applications[one.application].key.clone(),
+        key: one.key.clone(),
+        name: one.name.clone(),
+        visible: permission(one.visible),
+        enabled: permission(one.enabled),
+        under: one.under.map(|at| model.affordances[at].key.clone()),
     }
 }
 

@@ -20,7 +20,7 @@ pub mod typing;
 
 pub use connect::MAX_SEGMENTS;
 
-use super::model::{Attribute, Condition, Kind, KindId, Model, PermId, Permission, RoleId};
+use super::model::{Attribute, Condition, Kind, KindId, Model, Named, PermId, Permission, RoleId};
 use super::policy::Policy;
 use super::syntax::condition::Expr;
 use super::syntax::{NamedCondition, Role, Tree};
@@ -90,12 +90,18 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
         tenant_clauses,
         routes,
         affordances,
+        named: tree.conditions.iter().filter_map(|named| written(sources, named)).collect(),
     };
     if findings.iter().any(|finding| finding.severity == Severity::Error) {
         return None;
     }
     lints::look(&model, tree, findings);
     Some(model)
+}
+
+fn written(sources: &Sources, named: &NamedCondition) -> Option<Named> {
+    let text = sources.text(named.when.as_ref()?.span).trim().to_owned();
+    Some(Named { key: named.key.value.clone(), text, span: named.key.span })
 }
 
 /// Types a condition that stands beside a checked charter, about resources of one type. `sources`

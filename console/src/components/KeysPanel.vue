@@ -3,11 +3,11 @@ import type { FormInstance, FormRules } from 'element-plus'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api } from '../api/calls'
 import type { Detail, KeyShown } from '../api/types'
-import AskFirst from '../components/AskFirst.vue'
-import FailureNote from '../components/FailureNote.vue'
-import KeyOnce from '../components/KeyOnce.vue'
-import MomentField from '../components/MomentField.vue'
-import NarrowField from '../components/NarrowField.vue'
+import AskFirst from './AskFirst.vue'
+import FailureNote from './FailureNote.vue'
+import KeyOnce from './KeyOnce.vue'
+import MomentField from './MomentField.vue'
+import NarrowField from './NarrowField.vue'
 import { useAsync } from '../composables/useAsync'
 import { useKeyNames } from '../composables/useKeyNames'
 import { useNarrowed } from '../composables/useNarrowed'
@@ -61,7 +61,6 @@ async function end(key: KeyShown) {
 </script>
 
 <template>
-  <h1>Connect: keys</h1>
   <p class="lead">An application asks with a key of its own; an operator works with one that has rights.</p>
   <KeyOnce v-if="made.data.value" :made="made.data.value" @kept="made.clear" />
   <FailureNote v-if="made.error.value" :error="made.error.value" />
