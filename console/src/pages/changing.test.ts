@@ -6,7 +6,9 @@ import BlankAnswer from '../components/BlankAnswer.vue'
 import BulkLoad from '../components/BulkLoad.vue'
 import DraftErrors from '../components/DraftErrors.vue'
 import ConfersPanel from '../components/ConfersPanel.vue'
+import NamedPanel from '../components/NamedPanel.vue'
 import PropertyPanel from '../components/PropertyPanel.vue'
+import RoutesPanel from '../components/RoutesPanel.vue'
 import RulesPanel from '../components/RulesPanel.vue'
 import TenantRoles from '../components/TenantRoles.vue'
 import TypesForm from '../components/TypesForm.vue'
@@ -445,6 +447,62 @@ describe('Forms of a draft', () => {
         value: { type: 'text', values: ['filed', 'held', 'released'], default: 'filed' },
       },
       { path: ['resource', 'manifest', 'attributes', 'state'] },
+    ])
+  })
+
+  it('writes conditions with names, and takes them out', async () => {
+    const page = await open(NamedPanel, '/', { model: { ...model, conditions: [{ key: 'day-watch', when: 'hour(now) > 6' }] } })
+    expect(page.text()).toContain("meets('day-watch')")
+    await button(page, 'Change').trigger('click')
+    expect(page.text()).toContain('Change day-watch')
+    await page.find('textarea[name=named]').setValue('hour(now) > 7')
+    await submit(page, 'form[aria-labelledby=new-named]')
+    await takeAway(page, 'Take out day-watch')
+    expect(edits()).toEqual([{ path: ['condition', 'day-watch', 'when'], value: 'hour(now) > 7' }, { path: ['condition', 'day-watch'] }])
+  })
+
+  it('adds routes about one that is named, a new one, any one or nothing, and affordances', async () => {
+    const routes = [
+      { application: 'customs', method: 'GET', path: '/tides', needs: [], of: 'everybody' },
+      { application: 'customs', method: 'GET', path: '/m/{m}', needs: ['manifest:view'], of: 'manifest:{m}' },
+    ]
+    const affordances = [{ application: 'customs', key: 'menu', name: 'Menu', visible: 'manifest:view', enabled: 'manifest:view' }]
+    const page = await open(RoutesPanel, '/', { model: { ...model, routes, affordances } })
+    expect(page.text()).toContain('open to everybody')
+    const last = (many = 1) => edits().slice(-many)
+    const fill = async (about: string) => {
+      await choose(page, 'route-of', 'customs')
+      await choose(page, 'about', about)
+      await page.find('input[name=path]').setValue('/manifests/{id}')
+      if (about !== 'open') await choose(page, 'needs', ['manifest:view'])
+    }
+    const value = { application: 'customs', method: 'GET', path: '/manifests/{id}' }
+    await fill('named')
+    expect(button(page, 'Add the route').attributes('disabled')).toBeDefined()
+    await page.find('input[name=of-what]').setValue('manifest:{id}')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    const needs = ['manifest:view']
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, needs, resource: 'manifest:{id}' } }])
+    await fill('any')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, needs, resource: { any: 'manifest' } } }])
+    await fill('new')
+    await page.find('input[name=within-what]').setValue('voyage:{v}')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, needs, resource: { new: 'manifest', within: 'voyage:{v}' } } }])
+    await fill('open')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, open: true } }])
+
+    await choose(page, 'affordance-of', 'customs')
+    await page.find('input[name=affordance]').setValue('view-button')
+    await choose(page, 'visible', 'manifest:view')
+    await choose(page, 'under', 'menu')
+    await submit(page, 'form[aria-labelledby=new-affordance]')
+    expect(last(3)).toEqual([
+      { path: ['affordance', 'view-button', 'application'], value: 'customs' },
+      { path: ['affordance', 'view-button', 'visible'], value: 'manifest:view' },
+      { path: ['affordance', 'view-button', 'under'], value: 'menu' },
     ])
   })
 

@@ -522,7 +522,7 @@ async fn an_empty_workspace_leads_to_a_refusal_and_the_opposite_answer() {
 /// of WCAG 2.2 AA.
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_can_be_read_by_everybody() {
-    const PAGES: [&str; 24] = [
+    const PAGES: [&str; 26] = [
         "/",
         "/describe",
         "/describe/text",
@@ -547,6 +547,8 @@ async fn every_page_can_be_read_by_everybody() {
         "/register?containing=a&type=user",
         "/register/load",
         "/register/of/user:ines",
+        "/connect/routes",
+        "/refine/conditions",
     ];
     const LOOK: &str = "const done = arguments[arguments.length - 1];
         axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'] }).then((found) => done(

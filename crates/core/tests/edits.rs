@@ -87,3 +87,37 @@ fn taking_something_out_leaves_every_other_line() {
         }
     }
 }
+
+/// Routes have no keys: one is named by its place among all of them, in whichever file it stands.
+#[test]
+fn a_route_is_taken_out_by_its_place_through_all_files() {
+    let route = |path: &str| {
+        format!("[[route]]\napplication = \"quay\"\nmethod = \"GET\"\npath = \"{path}\"\nopen = true\n\n")
+    };
+    let mut files = harbour().files().to_vec();
+    for (name, paths) in [("aaa.toml", ["/one", "/two"]), ("zzz.toml", ["/three", "/four"])] {
+        files.push(SourceFile { path: name.to_owned(), text: paths.map(route).concat() });
+    }
+    let before = Sources::new(files);
+    let paths = |sources: &Sources| -> Vec<String> {
+        policy(sources)
+            .model()
+            .routes
+            .iter()
+            .map(|route| format!("{} {}", route.method, route.path()))
+            .collect()
+    };
+    let all = paths(&before);
+    assert!(all.len() > 8 && all[0] == "GET /one" && all[all.len() - 1] == "GET /four", "{all:?}");
+    for at in 0..all.len() {
+        let path = vec!["route".to_owned(), format!("#{at}")];
+        let without = edit(&before, &[Edit { path, ..Edit::default() }]).expect("it is there");
+        let mut expected = all.clone();
+        expected.remove(at);
+        assert_eq!(paths(&without), expected, "without #{at}");
+    }
+    let behind = vec!["route".to_owned(), format!("#{}", all.len())];
+    let wrong =
+        edit(&before, &[Edit { path: behind, ..Edit::default() }]).expect_err("there are not so many");
+    assert!(wrong.to_string().contains("route"), "{wrong}");
+}
