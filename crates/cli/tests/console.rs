@@ -518,6 +518,31 @@ async fn an_empty_workspace_leads_to_a_refusal_and_the_opposite_answer() {
     .await;
 }
 
+/// What the first page loads, as it comes over the network.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_page_loads_less_than_250_kilobytes_of_script() {
+    const LOADED: &str = "
+        const all = performance.getEntriesByType('resource').filter((one) => one.name.endsWith('.js'))
+        return [all.length, all.reduce((bytes, one) => bytes + one.encodedBodySize, 0), performance.now()]";
+    tell(
+        |_, _| {},
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            page(browser, &service, "/").await;
+            says(browser, "section[aria-labelledby=live]", "Port of Sorrel Bay").await;
+            let (files, bytes, after): (u64, u64, f64) = browser
+                .execute(LOADED, Vec::new())
+                .await
+                .and_then(|told| told.convert())
+                .expect("the browser tells");
+            println!("{files} scripts, {bytes} bytes, there after {after:.0} ms");
+            assert!(files > 3 && (50_000..250_000).contains(&bytes), "{files} scripts, {bytes} bytes");
+        },
+    )
+    .await;
+}
+
 /// Every page, in both themes, wide and narrow, live and in a draft: no serious or critical violation
 /// of WCAG 2.2 AA.
 #[tokio::test(flavor = "multi_thread")]

@@ -152,17 +152,23 @@ fn searches(bytes: &[u8], charter: fn(&mut Dice<'_>) -> Charter) -> Result<(), S
 
 #[test]
 fn searches_find_exactly_what_decisions_allow() {
-    run(150, |bytes| searches(bytes, generate::charter));
+    run(share(150), |bytes| searches(bytes, generate::charter));
 }
 
 #[test]
 fn searches_find_the_same_where_few_ways_lead() {
-    run(600, |bytes| searches(bytes, generate::few_ways));
+    // Small ones, and each says little by itself.
+    run(crate::cases().unwrap_or(800), |bytes| searches(bytes, generate::few_ways));
+}
+
+/// As many as there are usually, or in proportion to what is asked for.
+fn share(cases: u32) -> u32 {
+    crate::cases().map_or(cases, |asked| asked / 10 + 1)
 }
 
 fn run(cases: u32, check: fn(&[u8]) -> Result<(), String>) {
     let mut runner = TestRunner::new(Config {
-        cases: crate::cases().map_or(cases, |asked| asked / 10 + 1),
+        cases,
         failure_persistence: None,
         max_shrink_time: 60_000,
         max_shrink_iters: 2_000,
@@ -303,7 +309,7 @@ fn filters(bytes: &[u8]) -> Result<(), String> {
 
 #[test]
 fn row_filters_select_exactly_what_decisions_allow() {
-    run(40, filters);
+    run(share(40), filters);
     let (made, refused) = FILTERED.get();
     assert!(made > refused, "{made} filters were made and {refused} refused");
 }

@@ -78,6 +78,15 @@ pub fn few_ways(dice: &mut Dice<'_>) -> Charter {
     let gifts = dice.chance(3);
     for role in charter.roles.values_mut() {
         role.given_to = role.given_to.filter(|to| gifts && *to == "members");
+        // What one role gives another should not.
+        let one = role.permissions.iter().nth(dice.below(2)).or(role.permissions.first()).cloned();
+        role.permissions.retain(|_| dice.chance(2));
+        role.permissions.extend(one);
+        role.except.clear();
+        role.clauses.truncate(dice.below(2));
+        if dice.chance(5) {
+            role.includes.clear();
+        }
     }
     let roles: Vec<String> = charter.roles.keys().cloned().collect();
     for at in 0..=dice.below(2) {
