@@ -102,7 +102,20 @@ pub fn few_ways(dice: &mut Dice<'_>) -> Charter {
             let plain =
                 |role: &&String| !charter.roles[*role].values && charter.roles[*role].standby.is_none();
             let Some(role) = roles.iter().filter(plain).nth(dice.below(2)).cloned() else { continue };
-            let holds = (kind != "ship" && dice.chance(4)).then(|| dice.pick(&roles));
+            let held = dice.pick(&roles);
+            let holds = (kind != "ship" && held != role && dice.chance(5)).then_some(held);
+            // It gives something, and what is held for it does not give the same.
+            let of_kind = |action: &str| format!("{kind}:{action}");
+            let conferred = charter.roles.get_mut(&role).expect("is there");
+            conferred.permissions.extend(["look", "take"].map(of_kind));
+            conferred.when = conferred.when.take().filter(|_| dice.chance(3));
+            if let Some(held) = holds.as_ref().and_then(|held| charter.roles.get_mut(held)) {
+                let other: BTreeSet<String> =
+                    held.permissions.iter().filter(|one| !one.starts_with(kind)).cloned().collect();
+                if !other.is_empty() {
+                    held.permissions = other;
+                }
+            }
             let path = if holds.is_some() { path(&["within"]) } else { naming(&[]) };
             let confer = Confer { role, holds, path, when: extra, through_detached: dice.chance(3) };
             charter.kinds.get_mut(kind).expect("declared").confers.push(confer);
