@@ -18,6 +18,8 @@ export default defineConfig({
       output: {
         codeSplitting: {
           groups: [
+            // First, or what it shares with the charts would stand in their file, and every page load them.
+            { name: 'vue', test: /node_modules\/(@vue|vue|vue-router|pinia|tslib)\//, priority: 4 },
             { name: 'charts', test: /node_modules\/(echarts|zrender|vue-echarts)/, priority: 3 },
             { name: 'editor', test: /node_modules\/(@codemirror|@lezer|crelt|style-mod|w3c-keyname)/, priority: 3 },
           ],

@@ -130,23 +130,31 @@ async fn page(browser: &WebDriver, service: &Service, path: &str) {
 }
 
 async fn click(browser: &WebDriver, css: &str) {
-    find(browser, css).await.click().await.unwrap_or_else(|error| panic!("{css}: {error}"));
+    click_by(browser, By::Css(css), css).await;
+}
+
+/// Clicks what is found, and what stands in its place if the page was drawn anew in between.
+async fn click_by(browser: &WebDriver, by: By, what: &str) {
+    let mut tries = 0;
+    loop {
+        let wait = browser.query(by.clone()).wait(Duration::from_secs(10), Duration::from_millis(50));
+        let found = wait.first().await.unwrap_or_else(|error| panic!("{what}: {error}"));
+        match found.click().await {
+            Ok(()) => return,
+            Err(error) if tries < 5 && error.to_string().contains("stale") => tries += 1,
+            Err(error) => panic!("{what}: {error}"),
+        }
+    }
 }
 
 /// Clicks the button that says something.
 async fn press(browser: &WebDriver, text: &str) {
-    let path = format!("//button[normalize-space()='{text}']");
-    let wait = browser.query(By::XPath(&path)).wait(Duration::from_secs(10), Duration::from_millis(50));
-    let button = wait.first().await.unwrap_or_else(|error| panic!("{text}: {error}"));
-    button.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    click_by(browser, By::XPath(format!("//button[normalize-space()='{text}']")), text).await;
 }
 
 /// Shows one part of an area.
 async fn part(browser: &WebDriver, text: &str) {
-    let path = format!("//div[@role='tab'][normalize-space()='{text}']");
-    let wait = browser.query(By::XPath(&path)).wait(Duration::from_secs(10), Duration::from_millis(50));
-    let tab = wait.first().await.unwrap_or_else(|error| panic!("{text}: {error}"));
-    tab.click().await.unwrap_or_else(|error| panic!("{text}: {error}"));
+    click_by(browser, By::XPath(format!("//div[@role='tab'][normalize-space()='{text}']")), text).await;
 }
 
 /// Chooses in a list by a part of what is to be chosen, as a keyboard does.
@@ -601,7 +609,10 @@ async fn every_page_can_be_read_by_everybody() {
             }
             for path in PAGES {
                 page(browser, &service, path).await;
-                find(browser, "h1").await;
+                if browser.query(By::Css("h1")).wait(Duration::from_secs(20), Duration::from_millis(50)).first().await.is_err() {
+                    let shown = browser.source().await.unwrap_or_default();
+                    panic!("{path} {theme} {width} shows no page: {shown}");
+                }
                 // Until nothing on it is being read any more.
                 for _ in 0..200 {
                     let waits = browser.find_all(By::Css("main .el-skeleton")).await.map(|all| all.len());

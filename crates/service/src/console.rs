@@ -19,7 +19,7 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
     font-src 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
 
 /// The console's pages: all of them are one document, which shows the one that its path names.
-pub const PAGES: [&str; 26] = [
+pub const PAGES: [&str; 28] = [
     "/",
     "/describe",
     "/describe/text",
@@ -36,11 +36,13 @@ pub const PAGES: [&str; 26] = [
     "/refine",
     "/refine/rules",
     "/refine/confers",
+    "/refine/conditions",
     "/register",
     "/register/load",
     "/register/of/{name}",
     "/try",
     "/connect",
+    "/connect/routes",
     "/rehearse",
     "/rehearse/guarantees",
     "/rehearse/samples",
