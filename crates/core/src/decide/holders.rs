@@ -56,7 +56,7 @@ impl Class {
 /// Searches. `go_on` is asked now and then; once it says no, the search ends where it is.
 ///
 /// What the request says of the subject is left out. Costs a decision for each subject that could
-/// be allowed: all of them, unless only a grant could.
+/// be allowed: whom a grant, a relation, a group or the tenant leads to; all, if it may come otherwise.
 ///
 /// # Errors
 /// If the request is malformed.

@@ -52,7 +52,7 @@ pub fn resources(
 /// The registered subjects of a kind (`user` or `service`) who may.
 ///
 /// What the request says of the subject is left out. Costs as [`resources`], with everybody who could be
-/// let in: by grants around the resource, where there is no other way.
+/// let in, as of [`super::holders::holders`].
 ///
 /// # Errors
 /// If the request is malformed.
