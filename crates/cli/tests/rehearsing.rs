@@ -231,6 +231,27 @@ async fn the_service_rehearses_in_the_background_and_keeps_what_it_found() {
     }
     let (_, run) = service.post(&owner, "/api/v1/rehearsals", &json!({})).await;
     assert_eq!(ended(run["number"].as_i64().expect("a number")).await["state"], "held");
+    // Once one is told to be over there is room for the next, and none is ever told to be broken off.
+    for _ in 0..40 {
+        let only = json!({ "only": "A junior is refused" });
+        let (status, run) = service.post(&owner, "/api/v1/rehearsals", &only).await;
+        assert_eq!(status, 202, "{run}");
+        let number = run["number"].clone();
+        let over = loop {
+            let (_, runs) = service.get("/api/v1/rehearsals").await;
+            let run = runs.as_array().expect("a list").iter().find(|run| run["number"] == number).cloned();
+            if let Some(run) = run.filter(|run| run["state"] != "running") {
+                break run;
+            }
+        };
+        assert!(!over["ended-at"].is_null(), "{over}");
+    }
+    let (_, run) = service.post(&owner, "/api/v1/rehearsals", &json!({ "only": "Nobody's" })).await;
+    let run = ended(run["number"].as_i64().expect("a number")).await;
+    assert_eq!(
+        (&run["state"], &run["words"]),
+        (&json!("failed"), &json!("no case's and no guarantee's name contains \"Nobody's\""))
+    );
     for (status, found) in [
         (404, service.get("/api/v1/rehearsals/99").await.0),
         (404, service.get("/api/v1/rehearsals/one/page").await.0),

@@ -85,14 +85,13 @@ pub struct Place {
     _permit: OwnedSemaphorePermit,
 }
 
-/// One that has begun; it is over when this goes.
+/// One that has begun; it is told of until this goes.
 #[derive(Debug)]
 pub struct Begun {
     jobs: Arc<Jobs>,
     number: i64,
     /// How far it is.
     pub job: Arc<Job>,
-    _place: Place,
 }
 
 impl Jobs {
@@ -103,6 +102,11 @@ impl Jobs {
     /// One of them.
     pub fn find(&self, number: i64) -> Option<Arc<Job>> {
         self.under_way().get(&number).cloned()
+    }
+
+    /// All of them. Who asks the database how they ended asks this first: what is over by then is told so.
+    pub fn all(&self) -> HashMap<i64, Arc<Job>> {
+        self.under_way().clone()
     }
 
     /// Asks all of them to stop, as the node goes away.
@@ -120,30 +124,33 @@ impl Jobs {
     }
 
     /// Notes one that begins.
-    pub fn begin(self: &Arc<Self>, place: Place, number: i64, scope: Scope) -> Begun {
+    pub fn begin(self: &Arc<Self>, number: i64, scope: Scope) -> Begun {
         let job = Arc::new(Job {
             scope,
             stop: AtomicBool::new(false),
             at: Mutex::new(Stage { what: "beginning", done: 0, of: 0 }),
         });
         self.under_way().insert(number, Arc::clone(&job));
-        Begun { jobs: Arc::clone(self), number, job, _place: place }
+        Begun { jobs: Arc::clone(self), number, job }
     }
 }
 
 impl Begun {
-    /// Does the work on a thread of its own, which gives way to everything else.
+    /// Does the work on a thread of its own, which gives way to everything else. There is room for the
+    /// next once it is done: before anybody can be told so.
     ///
     /// # Errors
     /// What the work comes to; or that it panicked.
     pub async fn run<T: Send + 'static>(
         &self,
+        place: Place,
         work: impl FnOnce() -> Result<T, String> + Send + 'static,
     ) -> Result<T, String> {
         let (tell, told) = oneshot::channel();
         let thread = std::thread::Builder::new().name("rehearsal".to_owned()).spawn(move || {
             less_urgent(NICE);
             let done = catch_unwind(AssertUnwindSafe(work));
+            drop(place);
             let _ = tell.send(done);
         });
         let broken_off = || "it was broken off; the log says why".to_owned();

@@ -60,9 +60,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     let mut rehearsal = read(&sources, &mut findings);
     wrong(&args.dir, &sources, &findings, shell)?;
     if let Some(only) = &args.only {
-        rehearsal.cases.retain(|case| case.name.contains(only.as_str()));
-        rehearsal.guarantees.retain(|one| one.name.contains(only.as_str()));
-        if rehearsal.cases.is_empty() && rehearsal.guarantees.is_empty() {
+        if !rehearsal.narrow(only) {
             return Err(Failure::input(format!("no case's and no guarantee's name contains {only:?}")));
         }
     }

@@ -152,6 +152,13 @@ pub struct Check {
 }
 
 impl Rehearsal {
+    /// Keeps the cases and guarantees whose name contains `only`, and tells whether there are any.
+    pub fn narrow(&mut self, only: &str) -> bool {
+        self.cases.retain(|case| case.name.contains(only));
+        self.guarantees.retain(|one| one.name.contains(only));
+        !(self.cases.is_empty() && self.guarantees.is_empty())
+    }
+
     /// Asks every case of a charter and the samples alone, or laid over `facts` if the rehearsal is.
     /// `now` is the moment of the run.
     ///

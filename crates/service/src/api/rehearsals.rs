@@ -3,7 +3,7 @@
 use super::run::{Run, kept, sources, told};
 use crate::App;
 use crate::body::{InPath, StrictJson};
-use crate::jobs::Begun;
+use crate::jobs::{Begun, Job, Place};
 use crate::lanes::Ticket;
 use crate::node::gate::Operator;
 use crate::problem::{Problem, Refused};
@@ -24,9 +24,8 @@ use std::sync::Arc;
 const MAX_FILES: usize = 100;
 const MAX_BYTES: usize = 2 << 20;
 
-fn run_shown(ran: Ran, app: &App) -> RunShown {
-    let job = app.jobs.find(ran.number);
-    let state = match (ran.ended_at, ran.holds, &job) {
+fn run_shown(job: Option<&Arc<Job>>, ran: Ran) -> RunShown {
+    let state = match (ran.ended_at, ran.holds, job) {
         (None, _, Some(_)) => "running",
         (Some(_), Some(true), _) => "held",
         (Some(_), _, _) => "failed",
@@ -123,8 +122,10 @@ pub async fn save_rehearsal(
     responses((status = 200, description = "Runs", body = Vec<RunShown>), Refused),
     security(("key" = [])))]
 pub async fn rehearsals(State(app): State<App>, operator: Operator) -> Result<Json<Vec<RunShown>>, Problem> {
-    let all = operator.texts()?.runs().await?;
-    Ok(Json(all.into_iter().map(|ran| run_shown(ran, &app)).collect()))
+    let texts = operator.texts()?;
+    let jobs = app.jobs.all();
+    let all = texts.runs().await?;
+    Ok(Json(all.into_iter().map(|ran| run_shown(jobs.get(&ran.number), ran)).collect()))
 }
 
 /// Begins one; it runs in the background.
@@ -147,7 +148,7 @@ pub async fn begin_rehearsal(
     let needs = drafting.rehearsing().await?;
     let of = asked.draft.clone().unwrap_or_else(|| "live".to_owned());
     let number = drafting.begin_rehearsal(&of).await?;
-    let begun = app.jobs.begin(place, number, operator.scope().clone());
+    let begun = app.jobs.begin(number, operator.scope().clone());
     let run = Run {
         files: sources(&files(needs.files.as_ref())),
         kept: kept(&needs.cases),
@@ -167,14 +168,14 @@ pub async fn begin_rehearsal(
         holds: None,
         words: None,
     };
-    let answer = run_shown(ran, &app);
-    tokio::spawn(rehearse(operator, begun, number, run));
+    let answer = run_shown(Some(&begun.job), ran);
+    tokio::spawn(rehearse(operator, place, begun, number, run));
     Ok((StatusCode::ACCEPTED, Json(answer)).into_response())
 }
 
 /// Runs one, and keeps what it found.
-async fn rehearse(operator: Operator, begun: Begun, number: i64, run: Run) {
-    let found = begun.run(move || run.found()).await;
+async fn rehearse(operator: Operator, place: Place, begun: Begun, number: i64, run: Run) {
+    let found = begun.run(place, move || run.found()).await;
     let ended = match operator.drafting() {
         Ok(drafting) => drafting.end_rehearsal(number, found).await,
         Err(problem) => Err(problem),

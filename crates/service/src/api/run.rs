@@ -80,17 +80,19 @@ impl Run {
         if findings.iter().any(|finding| finding.severity == Severity::Error) {
             return Err(told(sources, &findings).join("\n"));
         }
-        if let Some(only) = &self.only {
-            rehearsal.cases.retain(|case| case.name.contains(only.as_str()));
-            rehearsal.guarantees.retain(|one| one.name.contains(only.as_str()));
-        }
         Ok(rehearsal)
     }
 
     fn rehearsed(&self) -> Result<Rehearsed, String> {
         let now = Timestamp::now();
         let go_on = || self.job.goes_on();
-        let (written, kept) = (self.read(&self.files)?, self.read(&self.kept)?);
+        let (mut written, mut kept) = (self.read(&self.files)?, self.read(&self.kept)?);
+        if let Some(only) = &self.only {
+            let found = [&mut written, &mut kept].map(|part| part.narrow(only));
+            if found == [false, false] {
+                return Err(format!("no case's and no guarantee's name contains {only:?}"));
+            }
+        }
         self.job.does("asking the cases");
         let failed = |sources: &Sources| {
             let sources = sources.clone();
