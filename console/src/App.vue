@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, watch } from 'vue'
+import { onMounted, useTemplateRef, watch } from 'vue'
 import { RouterView } from 'vue-router'
 import { whenSignedOut } from './api/client'
 import AskLine from './components/AskLine.vue'
@@ -11,6 +11,7 @@ import DraftQuarrel from './components/DraftQuarrel.vue'
 import ReadingLine from './components/ReadingLine.vue'
 import { useCharter } from './composables/useCharter'
 import { useDraft } from './composables/useDraft'
+import { useFocusKept } from './composables/useFocusKept'
 import { useSession } from './composables/useSession'
 import { useStatus } from './composables/useStatus'
 import SignInPage from './pages/SignInPage.vue'
@@ -20,6 +21,7 @@ const status = useStatus()
 const charter = useCharter()
 const draft = useDraft()
 whenSignedOut(session.forget)
+useFocusKept(useTemplateRef<HTMLElement>('frame'))
 onMounted(session.look)
 watch(session.own, (now, before) => before && now !== before && draft.leave())
 watch(session.who, (who) => {
@@ -37,6 +39,7 @@ watch(session.who, (who) => {
       v-if="session.own.value"
       v-show="session.who.value"
       :key="session.own.value"
+      ref="frame"
       class="frame"
       :class="{ drafting: draft.draft.value }"
     >

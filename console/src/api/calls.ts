@@ -1,4 +1,5 @@
 import { call, withQuery } from './client'
+import { writeJson } from '../support/json'
 import type { Rehearsed } from '../support/rehearsed'
 import type { Said } from '../support/question'
 import type {
@@ -102,7 +103,10 @@ export const api = {
   rollOut: (what: string, note: string, acceptUnfit: boolean) =>
     call<Revision>('POST', '/api/v1/rollouts', { what, for: 'all', ...(note ? { note } : {}), 'accept-unfit': acceptUnfit }),
 
-  entity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
+  /** Without the members it may have many of, but with their number. */
+  entity: (name: string) => call<EntityShown>('GET', withQuery(named('/api/v1/entities', name), { brief: 'true' })),
+  /** All that is said of it, to be written again. */
+  wholeEntity: (name: string) => call<EntityShown>('GET', named('/api/v1/entities', name)),
   around: (name: string) => call<Around>('GET', `${named('/api/v1/entities', name)}/around`),
   entities: (prefix: string, limit: number, more: { after?: string; attribute?: string; containing?: string; within?: string } = {}) =>
     call<Page>('GET', withQuery('/api/v1/entities', { prefix, limit, ...more, brief: 'true' })),
@@ -120,6 +124,12 @@ export const api = {
   grants: (role: string) => call<Page<{ grant: GrantLine }>>('GET', withQuery('/api/v1/grants', { role, limit: 1000 })),
   give: (grant: RegisterLine) => call<Written>('POST', '/api/v1/grants', grant),
   endGrant: (id: string, note: string) => call<Written>('DELETE', withQuery(named('/api/v1/grants', id), { note })),
+  /** What was held by a grant that has ended, by a new one. */
+  giveAgain: ({ id: _, ...grant }: GrantLine) => call<Written>('POST', '/api/v1/grants', grant),
+  endGrants: (ids: string[]) =>
+    call<Written>('POST', '/api/v1/register', ids.map((id) => writeJson({ 'end-grant': id })).join('\n'), {
+      type: 'application/x-ndjson',
+    }),
   activations: () => call<Page<{ activation: ActivationLine }>>('GET', '/api/v1/activations'),
   activate: (activation: RegisterLine) => call<Written>('POST', '/api/v1/activations', activation),
   deactivate: (id: string) => call<Written>('DELETE', named('/api/v1/activations', id)),

@@ -1,3 +1,4 @@
+import { readJson, writeJson } from '../support/json'
 import type { Problem } from './types'
 
 /** What the service said when it refused. */
@@ -32,7 +33,7 @@ export function whenSignedOut(run: () => void) {
 /** One call; the session travels in a cookie that scripts cannot read. */
 export async function call<T>(method: Method, path: string, body?: unknown, beside: Beside = {}): Promise<T> {
   const type = beside.type ?? 'application/json'
-  const sent = body === undefined ? {} : { body: beside.type ? String(body) : JSON.stringify(body) }
+  const sent = body === undefined ? {} : { body: beside.type ? String(body) : writeJson(body) }
   const headers = { ...beside.headers, ...(body === undefined ? {} : { 'content-type': type }) }
   let response: Response
   try {
@@ -41,7 +42,10 @@ export async function call<T>(method: Method, path: string, body?: unknown, besi
     throw new Unreachable('The service cannot be reached. Is it running?')
   }
   if (response.status === 204) return undefined as T
-  const answer: unknown = await response.json().catch(() => undefined)
+  const answer: unknown = await response
+    .text()
+    .then(readJson)
+    .catch(() => undefined)
   if (response.ok) return answer as T
   if (!answer) throw new Unreachable(`The service answered ${response.status} without a reason.`)
   if (response.status === 401 && path !== '/api/v1/session') onSignedOut()

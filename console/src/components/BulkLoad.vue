@@ -6,6 +6,7 @@ import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
 import { useStatus } from '../composables/useStatus'
 import { differences } from '../support/differences'
+import { writeJson } from '../support/json'
 import { counted, lineTold } from '../support/words'
 
 /** Lines of a file beside the register: what would change is shown before anything is written. */
@@ -96,7 +97,7 @@ async function load() {
           <span>{{ lineTold(line) }}</span><strong v-if="line.entity && checked.data.value.told.has(String(line.entity))"
             >: {{ checked.data.value.told.get(String(line.entity))!.join('; ') }}</strong
           >
-          <code class="soft">{{ JSON.stringify(line) }}</code>
+          <code class="soft">{{ writeJson(line) }}</code>
         </li>
       </ul>
       <p v-if="all.length > SHOWN" class="soft">and {{ all.length - SHOWN }} more</p>

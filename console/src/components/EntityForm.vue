@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, watch } from 'vue'
 import type { EntityLine, Model, Property } from '../api/types'
+import { numberOf } from '../support/json'
 import MomentField from './MomentField.vue'
 import NamesField from './NamesField.vue'
 import PlaceField from './PlaceField.vue'
@@ -38,7 +39,7 @@ watch(
 /** A value as register lines have it: numbers and booleans bare, the rest as text. */
 function valueOf(text: string, type: string): unknown {
   const trimmed = text.trim()
-  if (type === 'integer' && /^-?\d{1,15}$/.test(trimmed)) return Number(trimmed)
+  if (type === 'integer' && /^-?\d+$/.test(trimmed)) return numberOf(trimmed)
   if (type === 'boolean' && ['true', 'false'].includes(trimmed)) return trimmed === 'true'
   return trimmed
 }

@@ -2,7 +2,7 @@
 import Papa from 'papaparse'
 import { computed, reactive, ref, watch } from 'vue'
 import { api } from '../api/calls'
-import type { Model, RegisterLine } from '../api/types'
+import type { GrantLine, Model, RegisterLine, Written } from '../api/types'
 import AsCommand from './AsCommand.vue'
 import FailureNote from './FailureNote.vue'
 import FileButton from './FileButton.vue'
@@ -10,6 +10,8 @@ import MomentField from './MomentField.vue'
 import NamesField from './NamesField.vue'
 import PlaceField from './PlaceField.vue'
 import { useAsync } from '../composables/useAsync'
+import { happened } from '../support/happened'
+import { numberOf, writeJson } from '../support/json'
 import { counted, lasting, lineTold } from '../support/words'
 
 /** Gives roles: which, to whom, where, with which values, from when until when; one or many at once. */
@@ -47,8 +49,8 @@ watch(asked, () => {
   loaded.clear()
 })
 
-const ndjson = (all: RegisterLine[]) => all.map((grant) => JSON.stringify({ grant })).join('\n')
-const valueOf = (text: string, kind: string): unknown => (kind === 'integer' ? Number(text) : kind === 'boolean' ? text === 'true' : text)
+const ndjson = (all: RegisterLine[]) => all.map((grant) => writeJson({ grant })).join('\n')
+const valueOf = (text: string, kind: string): unknown => (kind === 'integer' ? numberOf(text) : kind === 'boolean' ? text === 'true' : text)
 
 function lineOf(key: string, to: string): RegisterLine {
   const own = grantable.value.find((role) => role.key === key)?.values ?? []
@@ -67,14 +69,26 @@ function lineOf(key: string, to: string): RegisterLine {
 
 async function give() {
   if (lines.value.length > 1) return void told.run(lines.value)
-  if (await given.run(lines.value[0]!)) emit('given')
+  const done = await given.run(lines.value[0]!)
+  if (done) tell(done)
+}
+
+/** What was given can be taken back as one. */
+function tell(done: Written) {
+  emit('given')
+  const grants = done.changed.flatMap((line) => (line.grant as GrantLine | undefined) ?? [])
+  const [first] = grants
+  if (!first) return
+  const words = grants.length > 1 ? `${counted(grants.length, 'grant')} given` : `${first.role} given to ${first.to}`
+  happened(words, { back: () => api.endGrants(grants.map((grant) => grant.id!)), then: () => emit('given') })
 }
 
 async function giveAll() {
   const { lines, at } = told.data.value!
-  if (!(await loaded.run(ndjson(lines), false, at))) return
+  const done = await loaded.run(ndjson(lines), false, at)
+  if (!done) return
   told.clear()
-  emit('given')
+  tell(done)
 }
 
 /** Rows of a table: role, to, at, and perhaps from and until. */

@@ -6,6 +6,7 @@ import FailureNote from './FailureNote.vue'
 import NameField from './NameField.vue'
 import TakeAway from './TakeAway.vue'
 import { useAsync } from '../composables/useAsync'
+import { happened } from '../support/happened'
 import { counted } from '../support/words'
 
 /** Groups and who is in them. */
@@ -33,9 +34,13 @@ watch([name, from], ([known, after]) => (known ? void group.run(known, after, co
 })
 
 async function write(fact: string, remove: boolean) {
-  if (!(await written.run(remove ? [] : [fact], remove ? [fact] : []))) return
+  const done = await written.run(remove ? [] : [fact], remove ? [fact] : [])
+  if (!done) return
   member.value = ''
-  await group.run(name.value, from.value, containing.value.trim())
+  const look = () => group.run(name.value, from.value, containing.value.trim())
+  const back = () => api.setFacts(remove ? [fact] : [], remove ? [] : [fact])
+  if (done.changed.length) happened(`${fact.replace(' in ', remove ? ' taken out of ' : ' taken into ')}`, { back, then: look })
+  await look()
 }
 </script>
 

@@ -1,15 +1,19 @@
 <script setup lang="ts">
 import { RouterLink } from 'vue-router'
 import type { Holding } from '../api/types'
+import { useColumns } from '../composables/useColumns'
 import { useNarrowed } from '../composables/useNarrowed'
 import { moment } from '../support/words'
 import { texts } from '../texts/en'
+import ColumnsChoice from './ColumnsChoice.vue'
 import NarrowField from './NarrowField.vue'
 import TakeAway from './TakeAway.vue'
 
 /** Grants, soonest end first, with where they come from and how they stand. */
 const props = defineProps<{ items: Holding[]; at?: string; marked?: Set<string>; fixed?: boolean }>()
 const emit = defineEmits<{ end: [string] }>()
+const ALL = ['holder', 'given at', 'until', 'now']
+const columns = useColumns(() => 'grants', ALL)
 const values = (given?: Record<string, unknown[]>) =>
   Object.entries(given ?? {})
     .map(([key, all]) => `${key} ${all.join(', ')}`)
@@ -25,7 +29,10 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
 </script>
 
 <template>
-  <NarrowField v-model="narrow" :shown="shown.length" :of="items.length" what="grants" />
+  <div v-if="items.length > 6" class="line">
+    <NarrowField v-model="narrow" :shown="shown.length" :of="items.length" what="grants" />
+    <ColumnsChoice v-model="columns" :all="ALL" />
+  </div>
   <ElTable :data="shown" row-key="grant.id" :row-class-name="isMarked">
     <ElTableColumn label="Role" sortable sort-by="grant.role" min-width="150">
       <template #default="{ row }: { row: Holding }"
@@ -35,7 +42,7 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
         ></template
       >
     </ElTableColumn>
-    <ElTableColumn label="Holder" sortable sort-by="grant.to" min-width="150">
+    <ElTableColumn v-if="columns.includes('holder')" label="Holder" sortable sort-by="grant.to" min-width="150">
       <template #default="{ row }: { row: Holding }">
         <RouterLink :to="{ name: 'entity', params: { name: row.grant.to } }" class="mono">{{ row.grant.to }}</RouterLink><span
           v-if="row.members"
@@ -45,7 +52,7 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
         >
       </template>
     </ElTableColumn>
-    <ElTableColumn label="Given at" sortable sort-by="grant.at" min-width="220">
+    <ElTableColumn v-if="columns.includes('given at')" label="Given at" sortable sort-by="grant.at" min-width="220">
       <template #default="{ row }: { row: Holding }">
         <RouterLink v-if="row.grant.at !== 'everywhere'" :to="{ name: 'give', query: { at: row.grant.at } }" class="mono">{{
           row.grant.at
@@ -54,7 +61,7 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
         <span v-if="at && row.grant.at !== at" class="soft">, arrives here</span>
       </template>
     </ElTableColumn>
-    <ElTableColumn label="Until" sortable :sort-by="ends" min-width="170">
+    <ElTableColumn v-if="columns.includes('until')" label="Until" sortable :sort-by="ends" min-width="170">
       <template #default="{ row }: { row: Holding }"
         >{{ row.grant.until ? moment(row.grant.until) : 'no end'
         }}<template v-if="row.grant.from"
@@ -62,7 +69,7 @@ const ends = (row: Holding) => row.grant.until ?? '9999'
         ></template
       >
     </ElTableColumn>
-    <ElTableColumn label="Now" sortable sort-by="standing" min-width="110">
+    <ElTableColumn v-if="columns.includes('now')" label="Now" sortable sort-by="standing" min-width="110">
       <template #default="{ row }: { row: Holding }"
         ><span :class="row.standing"
           >{{ texts.standings[row.standing] }}<template v-if="row.why">: {{ row.why }}</template></span

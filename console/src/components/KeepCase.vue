@@ -5,6 +5,7 @@ import { api } from '../api/calls'
 import type { Explanation } from '../api/types'
 import FailureNote from './FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { happened } from '../support/happened'
 
 /** Keeps an answer as a case, so that trying fills the rehearsal. */
 const props = defineProps<{ question: Question; answer: Explanation }>()
@@ -20,10 +21,10 @@ watch(
   { immediate: true },
 )
 
-function keep() {
+async function keep() {
   const { subject, permission, resource, context, ofSubject, ofResource, now } = props.question
   const said = Object.keys(ofSubject).length + Object.keys(ofResource).length > 0
-  void kept.run({
+  const done = await kept.run({
     name: name.value.trim(),
     subject,
     permission,
@@ -34,6 +35,7 @@ function keep() {
     ...(now ? { now } : {}),
     ...(because.value ? { because: props.answer.reason } : {}),
   })
+  if (done) happened(`Kept as case ${done.number}`, { back: () => api.takeCaseAway(done.number), then: kept.clear })
 }
 </script>
 

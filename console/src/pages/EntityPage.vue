@@ -12,12 +12,16 @@ import HoldingTable from '../components/HoldingTable.vue'
 import { useAsync } from '../composables/useAsync'
 import { useCharter } from '../composables/useCharter'
 import { useKeyNames } from '../composables/useKeyNames'
+import { happened } from '../support/happened'
+import { readJson, writeJson } from '../support/json'
 import { counted, moment, told } from '../support/words'
 
 const route = useRoute()
 const names = useKeyNames()
 const { model } = useCharter()
 const shown = useAsync(api.entity)
+/** Read once it is to be changed. */
+const whole = useAsync(api.wholeEntity)
 const around = useAsync(api.around)
 const held = useAsync(api.holdings)
 const ended = useAsync((id: string) => api.endGrant(id, ''))
@@ -34,6 +38,7 @@ const actions = computed(() => model.value?.types.find((type) => type.key === ki
 const text = ref('')
 const wrong = ref('')
 const deleting = ref(false)
+const changing = ref(false)
 
 async function look() {
   deleting.value = false
@@ -41,8 +46,19 @@ async function look() {
   void history.run(name.value)
   void held.run(isSubject.value ? { by: name.value } : { at: name.value })
   inside.clear()
-  const found = await shown.run(name.value)
-  if (found) text.value = JSON.stringify(found.entity, null, 2)
+  whole.clear()
+  await Promise.all([shown.run(name.value), changing.value && readWhole()])
+}
+async function readWhole() {
+  const found = await whole.run(name.value)
+  if (!found) return
+  text.value = writeJson(found.entity, 2)
+  // What stands beside the form is what the form was filled with.
+  if (shown.data.value && shown.data.value.tag !== found.tag) void shown.run(name.value)
+}
+function turn(event: Event) {
+  changing.value = (event.target as HTMLDetailsElement).open
+  if (changing.value && !whole.data.value) void readWhole()
 }
 watch(
   name,
@@ -56,7 +72,7 @@ watch(
 const said = computed(() => {
   const line = shown.data.value?.entity
   if (!line) return []
-  const plain = ['state', 'within', 'detached', 'tenant', 'tenants', 'members'].filter((key) => key in line)
+  const plain = ['state', 'within', 'detached', 'tenant', 'tenants'].filter((key) => key in line)
   return [
     ...plain.map((key) => [key, line[key]] as const),
     ...Object.entries(line.attributes ?? {}),
@@ -103,7 +119,7 @@ async function write() {
   wrong.value = ''
   let line: EntityLine
   try {
-    line = JSON.parse(text.value) as EntityLine
+    line = readJson(text.value) as EntityLine
   } catch (cause) {
     wrong.value = `This is no JSON: ${cause instanceof Error ? cause.message : String(cause)}`
     return
@@ -111,10 +127,17 @@ async function write() {
   await put(line)
 }
 async function put(line: EntityLine) {
-  if (await written.run({ ...line, entity: name.value }, shown.data.value?.tag)) await look()
+  const before = whole.data.value?.entity
+  if (!(await written.run({ ...line, entity: name.value }, whole.data.value?.tag ?? shown.data.value?.tag))) return
+  await look()
+  const tag = shown.data.value?.tag
+  if (before) happened(`${name.value} is written`, { back: () => api.putEntity(before, tag), then: look })
 }
 async function end(id: string) {
-  if (await ended.run(id)) await look()
+  const grant = held.data.value?.items.find((one) => one.grant.id === id)?.grant
+  if (!(await ended.run(id))) return
+  if (grant) happened(`${grant.role} of ${grant.to} ended`, { back: () => api.giveAgain(grant), then: look })
+  await look()
 }
 async function remove() {
   const done = await deleted.run(name.value, shown.data.value!.tag)
@@ -153,7 +176,7 @@ const tryIt = (permission?: string) =>
   <div v-if="shown.data.value" class="sheets">
     <section class="sheet" aria-labelledby="said">
       <h2 id="said">What is said of it</h2>
-      <p v-if="!said.length" class="soft">Nothing but that it is registered.</p>
+      <p v-if="!said.length && kind !== 'group'" class="soft">Nothing but that it is registered.</p>
       <dl>
         <template v-for="[key, value] in said" :key="key">
           <dt>{{ key }}</dt>
@@ -163,11 +186,15 @@ const tryIt = (permission?: string) =>
               <RouterLink v-if="isName(item)" :to="{ name: 'entity', params: { name: item } }" class="mono">{{ item }}</RouterLink>
               <code v-else>{{ item }}</code>
             </template>
-            <span v-if="items(value).length > 100" class="soft">
-              and {{ (items(value).length - 100).toLocaleString('en') }} more<template v-if="kind === 'group'"
-                >: <RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group: name } }">all members</RouterLink></template
-              ></span
-            >
+            <span v-if="items(value).length > 100" class="soft"> and {{ (items(value).length - 100).toLocaleString('en') }} more</span>
+          </dd>
+        </template>
+        <template v-if="kind === 'group'">
+          <dt>members</dt>
+          <dd>
+            <RouterLink :to="{ name: 'give', params: { part: 'groups' }, query: { group: name } }">{{
+              (shown.data.value.entity['member-count'] ?? 0).toLocaleString('en')
+            }}</RouterLink>
           </dd>
         </template>
         <template v-if="shown.data.value.groups.length">
@@ -182,10 +209,17 @@ const tryIt = (permission?: string) =>
           </dd>
         </template>
       </dl>
-      <details>
+      <details :open="changing" @toggle="turn">
         <summary>Change it</summary>
-        <EntityForm v-if="model" :model="model" :line="shown.data.value.entity" :busy="written.busy.value" @write="put" />
-        <form class="plain" aria-label="Change" @submit.prevent="write">
+        <FailureNote v-if="whole.error.value" :error="whole.error.value" />
+        <EntityForm
+          v-if="model && whole.data.value"
+          :model="model"
+          :line="whole.data.value.entity"
+          :busy="written.busy.value"
+          @write="put"
+        />
+        <form v-if="whole.data.value" class="plain" aria-label="Change" @submit.prevent="write">
           <label>Its register line<ElInput v-model="text" type="textarea" name="line" :rows="8" spellcheck="false" /></label>
           <ElAlert v-if="wrong" type="error" :closable="false" :title="wrong" role="alert" />
           <FailureNote v-if="written.error.value" :error="written.error.value" />

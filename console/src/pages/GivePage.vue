@@ -12,6 +12,7 @@ import StandbyPanel from '../components/StandbyPanel.vue'
 import TenantRoles from '../components/TenantRoles.vue'
 import { useAsync } from '../composables/useAsync'
 import { useStatus } from '../composables/useStatus'
+import { happened } from '../support/happened'
 import { counted } from '../support/words'
 import PartTabs from '../components/PartTabs.vue'
 
@@ -68,7 +69,9 @@ function show(query: Record<string, string>) {
 }
 
 async function end(id: string) {
+  const grant = held.data.value?.items.find((one) => one.grant.id === id)?.grant
   if (!(await ended.run(id, ''))) return
+  if (grant) happened(`${grant.role} of ${grant.to} ended`, { back: () => api.giveAgain(grant), then: look })
   void status.run()
   await look()
 }
@@ -95,9 +98,11 @@ async function end(id: string) {
         </form>
         <FailureNote v-if="held.error.value ?? ended.error.value" :error="(held.error.value ?? ended.error.value)!" />
         <template v-if="held.data.value">
-          <h2 id="held">
-            {{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}
-          </h2>
+          <div role="status">
+            <h2 id="held">
+              {{ counted(held.data.value.total, 'grant') }} {{ held.data.value.total === 1 ? 'arrives' : 'arrive' }} at {{ at }}
+            </h2>
+          </div>
           <p class="soft">
             From
             <template v-for="(outer, n) in held.data.value.from" :key="outer"
@@ -106,11 +111,11 @@ async function end(id: string) {
             >. Soonest end first.
           </p>
           <HoldingTable v-if="held.data.value.items.length" :items="held.data.value.items" :at="at" @end="end" />
+          <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
           <details v-if="held.data.value.items.some((one) => one.grant.until || one.grant.from)">
             <summary>On one line of time</summary>
             <GrantsChart :items="held.data.value.items" />
           </details>
-          <p v-else>Nothing arrives here by a grant. Give a role below, or choose another place.</p>
           <ElButton v-if="after" size="small" @click="show({ at, ...(role ? { role } : {}), after: String(Math.max(after - 100, 0)) })"
             >Sooner</ElButton
           >

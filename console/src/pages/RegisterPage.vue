@@ -4,8 +4,10 @@ import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api } from '../api/calls'
 import type { EntityLine } from '../api/types'
 import BulkLoad from '../components/BulkLoad.vue'
+import ColumnsChoice from '../components/ColumnsChoice.vue'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
+import { useColumns } from '../composables/useColumns'
 import { useStatus } from '../composables/useStatus'
 import { counted, saidOfEntity } from '../support/words'
 import PartTabs from '../components/PartTabs.vue'
@@ -49,8 +51,24 @@ function search(after = '') {
   void router.push({ query: Object.fromEntries(Object.entries(query).filter(([, value]) => value)) })
 }
 
-/** What stands in a column of its own is not said twice. */
-const beside = ({ within: _, ...line }: EntityLine) => saidOfEntity(line as EntityLine)
+const REST = 'what is said of it'
+const columns = useColumns(() => type.value, ['within', REST])
+/** What can stand in a column: what its type declares, or what is stated of anything on this page. */
+const choice = computed(() => {
+  const declared = [...(model.data.value?.types ?? []), ...(model.data.value?.others ?? [])].find((one) => one.key === type.value)
+  const keys = declared
+    ? [...declared.attributes, ...declared.relations].map((one) => one.key)
+    : (found.data.value?.items ?? []).flatMap((line) => [...Object.keys(line.attributes ?? {}), ...Object.keys(line.relations ?? {})])
+  return [...new Set(['within', 'state', ...columns.value.filter((one) => one !== REST), ...keys.sort()]), REST]
+})
+/** What a line says in a column; what stands in a column of its own is not said twice. */
+function said(line: EntityLine, column: string): string {
+  if (column !== REST) return list(line[column] ?? line.attributes?.[column] ?? line.relations?.[column])
+  const own = (part: Record<string, unknown> = {}) =>
+    Object.fromEntries(Object.entries(part).filter(([key]) => !columns.value.includes(key)))
+  return saidOfEntity({ ...own(line), attributes: own(line.attributes), relations: own(line.relations) } as EntityLine)
+}
+const list = (value: unknown) => (value === undefined ? '' : (Array.isArray(value) ? value : [value]).map(String).join(', '))
 const parts = [
   { part: '', text: 'Entities' },
   { part: 'load', text: 'Load a file' },
@@ -84,31 +102,46 @@ const parts = [
       <ElButton type="primary" native-type="submit">Search</ElButton>
     </form>
     <FailureNote v-if="found.error.value" :error="found.error.value" />
+    <p role="status" class="soft found">
+      <template v-if="found.busy.value">Reading the register …</template>
+      <template v-else-if="found.data.value"
+        >{{ found.data.value.next ? 'The first' : 'All' }} {{ counted(found.data.value.items.length, 'entity', 'entities') }} that
+        {{ found.data.value.items.length === 1 ? 'is' : 'are' }} so, by name</template
+      >
+    </p>
     <section v-if="found.data.value" class="sheet" aria-label="Found">
       <p v-if="!found.data.value.items.length">
         Nothing is registered that is so{{ attribute ? ' and states that' : '' }}. The register has
         {{ counted(status.data.value?.entities ?? 0, 'entity', 'entities') }}; load more from a file.
       </p>
-      <ElTable v-else :data="found.data.value.items" row-key="entity">
+      <ColumnsChoice v-if="found.data.value.items.length" v-model="columns" :all="choice" />
+      <ElTable v-if="found.data.value.items.length" :data="found.data.value.items" row-key="entity">
         <ElTableColumn label="Entity" prop="entity" sortable min-width="180">
           <template #default="{ row }: { row: EntityLine }"
             ><RouterLink :to="{ name: 'entity', params: { name: row.entity } }" class="mono">{{ row.entity }}</RouterLink></template
           >
         </ElTableColumn>
-        <ElTableColumn label="Within" prop="within" sortable min-width="130" />
-        <ElTableColumn label="What is said of it" min-width="300"
-          ><template #default="{ row }: { row: EntityLine }">{{ beside(row) }}</template></ElTableColumn
+        <ElTableColumn
+          v-for="one in columns"
+          :key="one"
+          :label="one"
+          sortable
+          :sort-by="(row: EntityLine) => said(row, one)"
+          min-width="130"
+          ><template #default="{ row }: { row: EntityLine }">{{ said(row, one) }}</template></ElTableColumn
         >
       </ElTable>
       <ElButton v-if="text(route.query.after)" size="small" @click="search()">First page</ElButton>
       <ElButton v-if="found.data.value.next" size="small" @click="search(found.data.value.next!)">Next page</ElButton>
     </section>
-    <p v-else-if="found.busy.value" class="soft">Reading the register …</p>
   </template>
 </template>
 
 <style scoped>
+.found {
+  margin: 10px 0 0;
+}
 .sheet {
-  margin-top: 16px;
+  margin-top: 8px;
 }
 </style>

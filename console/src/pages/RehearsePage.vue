@@ -86,9 +86,11 @@ async function stop(number: number) {
       Nothing was rehearsed yet. Write samples, cases and guarantees under Samples and cases, or keep answers from Try.
     </p>
     <section v-if="shown" class="sheet" aria-labelledby="run">
-      <h2 id="run" role="status" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">
-        {{ shown.words }}
-      </h2>
+      <div role="status">
+        <h2 id="run" class="words" :class="{ allowed: shown.state === 'held', denied: shown.state === 'failed' }">
+          {{ shown.words }}
+        </h2>
+      </div>
       <p class="soft">
         Run {{ shown.number }} of {{ shown.of }}, {{ moment(shown['started-at']) }}, by {{ names.called(shown.author) }}
         <ElButton v-if="shown.state === 'running'" size="small" @click="stop(shown.number)">Stop it</ElButton>

@@ -11,6 +11,7 @@ import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useKeyNames } from '../composables/useKeyNames'
 import { useStatus } from '../composables/useStatus'
+import { happened } from '../support/happened'
 import { rehearsedState } from '../support/rehearsed'
 import { counted, moment } from '../support/words'
 
@@ -82,6 +83,7 @@ async function discard(id: string) {
   if (!done) return
   if (own.draft.value?.id === id) own.leave()
   opened.clear()
+  happened(`${id} is discarded`, { back: () => api.restoreDraft(id), then: look })
   await look()
 }
 

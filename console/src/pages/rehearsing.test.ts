@@ -215,8 +215,8 @@ it('takes guarantees, cases and samples from forms into the text, and saves what
     forms.getComponent(NameField).vm.$emit('update:modelValue', name)
     await flushPromises()
     await forms.get('form[aria-label="A sample"]').trigger('submit')
-    await flushPromises()
-    await forms.getComponent(EntityForm).get('form').trigger('submit')
+    const form = await vi.waitFor(() => forms.getComponent(EntityForm).get('form'))
+    await form.trigger('submit')
     expect(text()).toContain(said)
   }
   answers['PUT /api/v1/rehearsal'] = { number: 5, files: [], findings: [] }

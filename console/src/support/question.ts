@@ -1,3 +1,5 @@
+import { readJson } from './json'
+
 /** Questions as text: in the address, in the ask line, and in the context box. */
 
 export interface Slots {
@@ -60,7 +62,7 @@ export function saidOf(text: string): Said & { wrong?: string } {
 
 function valueOf(text: string): unknown {
   try {
-    return JSON.parse(text)
+    return readJson(text)
   } catch {
     return text.replace(/^'(.*)'$/, '$1')
   }

@@ -150,6 +150,19 @@ async fn click_by(browser: &WebDriver, by: By, what: &str) {
 /// Clicks the button that says something.
 async fn press(browser: &WebDriver, text: &str) {
     click_by(browser, By::XPath(format!("//button[normalize-space()='{text}']")), text).await;
+    keeps_its_place(browser, text).await;
+}
+
+/// Whatever is taken off the page, and whatever is out of use for a while: the keyboard's place is kept.
+async fn keeps_its_place(browser: &WebDriver, after: &str) {
+    for _ in 0..200 {
+        let focused = browser.execute("return document.activeElement !== document.body", Vec::new()).await;
+        if focused.and_then(|told| told.convert()).unwrap_or(false) {
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("after {after:?} the focus is nowhere");
 }
 
 /// Shows one part of an area.
@@ -184,6 +197,7 @@ async fn answer(browser: &WebDriver, text: &str) {
     // It comes in with a short motion.
     for _ in 0..100 {
         if button.click().await.is_ok() {
+            keeps_its_place(browser, text).await;
             return;
         }
         tokio::time::sleep(Duration::from_millis(30)).await;
@@ -425,9 +439,9 @@ async fn the_register_is_searched_changed_and_loaded() {
 
             // What somebody else changed meanwhile is not written over.
             let fact = serde_json::json!({ "set": ["user:ines.clearance = 4"] });
-            assert_eq!(service.post(&service.operator, "/api/v1/facts", &fact).await.0, 200);
             click(browser, "details summary").await;
             fill(browser, "textarea[name=line]", "{").await;
+            assert_eq!(service.post(&service.operator, "/api/v1/facts", &fact).await.0, 200);
             press(browser, "Write it").await;
             says(browser, "[role=alert]", "This is no JSON").await;
             let line = "{\"tenants\":[\"northline\"],\"attributes\":{\"clearance\":5}}";
@@ -523,6 +537,55 @@ async fn an_empty_workspace_leads_to_a_refusal_and_the_opposite_answer() {
         press(browser, "Rehearse what is live").await;
         says(browser, "#run", "3 of 3 cases pass, 1 guarantee proved").await;
     })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_done_is_taken_back() {
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            // A grant that ended is given again; the table holds as many as before.
+            page(browser, &service, "/give?at=vessel:kestrel").await;
+            let ids = async || {
+                let (_, held) = service.get("/api/v1/holdings?at=vessel:kestrel").await;
+                held["items"].as_array().expect("a list").len()
+            };
+            let before = ids().await;
+            let many = |count: usize| format!("{count} grants arrive at vessel:kestrel");
+            says(browser, "#held", &many(before)).await;
+            click(browser, "button[aria-label^='End g-']").await;
+            answer(browser, "End it").await;
+            says(browser, "#held", &many(before - 1)).await;
+            press(browser, "Undo").await;
+            says(browser, "#held", &many(before)).await;
+            says(browser, ".el-notification", "Taken back").await;
+            // So is what was written of an entity, unless somebody changed it since.
+            page(browser, &service, "/register/of/user:ines").await;
+            for (theirs, told) in [(None, "Taken back"), (Some("user:ines.clearance = 2"), "Not taken back")]
+            {
+                let (_, was) = service.get("/api/v1/entities/user:ines").await;
+                click(browser, "summary").await;
+                fill(browser, "input[name=clearance]", "5").await;
+                press(browser, "Write what the form says").await;
+                says(browser, ".el-notification", "user:ines is written").await;
+                if let Some(fact) = theirs {
+                    let facts = serde_json::json!({ "set": [fact], "remove": [] });
+                    assert_eq!(service.post(&service.operator, "/api/v1/facts", &facts).await.0, 200);
+                }
+                press(browser, "Undo").await;
+                says(browser, ".el-notification", told).await;
+                let (_, now) = service.get("/api/v1/entities/user:ines").await;
+                match theirs {
+                    None => assert_eq!(now["entity"], was["entity"]),
+                    Some(_) => assert_eq!(now["entity"]["attributes"]["clearance"], 2),
+                }
+                page(browser, &service, "/register/of/user:ines").await;
+            }
+        },
+    )
     .await;
 }
 

@@ -253,6 +253,18 @@ pub struct EntityQuery {
     pub brief: bool,
 }
 
+/// How one entity is told.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::IntoParams))]
+#[cfg_attr(feature = "schema", into_params(parameter_in = Query))]
+#[serde(deny_unknown_fields)]
+pub struct BriefQuery {
+    /// A group with the number of its members (`member-count`) in place of all of them. Written back, such
+    /// a line would say that it has none.
+    #[serde(default)]
+    pub brief: bool,
+}
+
 /// An entity with what is known of it and what names it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -59,10 +59,8 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
     let mut findings = Vec::new();
     let mut rehearsal = read(&sources, &mut findings);
     wrong(&args.dir, &sources, &findings, shell)?;
-    if let Some(only) = &args.only {
-        if !rehearsal.narrow(only) {
-            return Err(Failure::input(format!("no case's and no guarantee's name contains {only:?}")));
-        }
+    if let Some(only) = args.only.as_deref().filter(|only| !rehearsal.narrow(only)) {
+        return Err(Failure::input(format!("no case's and no guarantee's name contains {only:?}")));
     }
     if rehearsal.over && args.register.is_none() && global.server.is_none() {
         return Err(Failure::misused(

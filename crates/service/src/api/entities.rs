@@ -14,7 +14,7 @@ use axum::response::{IntoResponse as _, Response};
 use ostrog_core::names::nearest;
 use ostrog_core::prelude::{Change, line};
 use ostrog_wire::register::{
-    DeleteQuery, EntityLine, EntityQuery, EntityShown, MemberQuery, Members, Page, Written,
+    BriefQuery, DeleteQuery, EntityLine, EntityQuery, EntityShown, MemberQuery, Members, Page, Written,
 };
 use serde_json::{Map, Value};
 
@@ -70,7 +70,7 @@ pub async fn entities(
             }
         }
         let next = first(&mut found, limit);
-        let line = |seen: Seen<'_>| if query.brief { seen.brief_line(MAX_PAGE) } else { seen.line() };
+        let line = |seen: Seen<'_>| if query.brief { seen.brief_line() } else { seen.line() };
         Ok(Page { items: found.into_iter().map(|(_, seen)| line(seen)).collect(), next })
     })
     .await
@@ -104,7 +104,7 @@ pub fn first<T>(found: &mut Vec<(&str, T)>, limit: usize) -> Option<String> {
 
 /// One entity.
 #[utoipa::path(get, path = "/api/v1/entities/{name}", tag = "register",
-    params(("name" = String, Path, description = "type:id")),
+    params(("name" = String, Path, description = "type:id"), BriefQuery),
     responses(
         (status = 200, description = "All that is known of it", body = EntityShown,
             headers(("ETag" = String, description = "What stands for all that is said of it"))),
@@ -114,6 +114,7 @@ pub async fn entity(
     State(app): State<App>,
     operator: Operator,
     InPath(name): InPath<String>,
+    Params(query): Params<BriefQuery>,
 ) -> Result<Response, Problem> {
     let key = operator.key_id().to_owned();
     let work = move |_: &crate::lanes::Ticket| {
@@ -124,7 +125,7 @@ pub async fn entity(
         let tag = seen.tag();
         let shown = EntityShown {
             tag: tag.clone(),
-            entity: seen.line(),
+            entity: if query.brief { seen.brief_line() } else { seen.line() },
             groups: first_names(seen.groups(), usize::MAX),
             grants: grants.iter().map(|grant| facts.grant_line(grant)).collect(),
             contents: first_names(seen.contents(), MAX_PAGE),

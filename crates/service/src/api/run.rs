@@ -76,7 +76,7 @@ impl Run {
 
     fn read(&self, sources: &Sources) -> Result<Rehearsal, String> {
         let mut findings = Vec::new();
-        let mut rehearsal = read(sources, &mut findings);
+        let rehearsal = read(sources, &mut findings);
         if findings.iter().any(|finding| finding.severity == Severity::Error) {
             return Err(told(sources, &findings).join("\n"));
         }

@@ -66,6 +66,15 @@ impl Entry {
 
     /// All that is said of an entity.
     pub fn entity(register: &Register, id: EntityId) -> Entry {
+        Entry::of(register, id, true)
+    }
+
+    /// The same without the members that a group may have a million of.
+    pub fn entity_without_members(register: &Register, id: EntityId) -> Entry {
+        Entry::of(register, id, false)
+    }
+
+    fn of(register: &Register, id: EntityId, members: bool) -> Entry {
         let record = register.record(id);
         let name = |id: EntityId| register.name(id).to_owned();
         let sorted = |ids: &[EntityId]| {
@@ -93,7 +102,7 @@ impl Entry {
             detached: record.detached.then_some(true),
             tenant: record.tenant.map(|tenant| Some(name(tenant))),
             tenants: sorted(&record.tenants),
-            members: sorted(&record.members),
+            members: members.then(|| sorted(&record.members)).flatten(),
             attributes,
             relations,
             ..EntityLine::default()

@@ -115,6 +115,11 @@ impl Register {
         Entry::entity(self, id).to_json()
     }
 
+    /// An entity as its line, without who is in it.
+    pub fn entity_json_without_members(&self, id: EntityId) -> Value {
+        Entry::entity_without_members(self, id).to_json()
+    }
+
     /// A grant as its line.
     pub fn grant_json(&self, grant: &Grant<'_>) -> Value {
         Entry::grant(self, grant).to_json()

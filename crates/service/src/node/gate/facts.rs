@@ -200,7 +200,11 @@ impl<'s> Seen<'s> {
     /// All that is said of it, without what leads out of sight: of a member of two tenants only those
     /// that may be read are told.
     pub fn line(&self) -> wire::EntityLine {
-        let mut told: wire::EntityLine = line(self.register().entity_json(self.id));
+        self.in_sight(self.register().entity_json(self.id))
+    }
+
+    fn in_sight(&self, all: Value) -> wire::EntityLine {
+        let mut told: wire::EntityLine = line(all);
         if !self.facts.is_everything() && !told.tenants.is_empty() {
             told.tenants =
                 self.facts.seen(self.register().tenants(self.id)).map(|seen| seen.name().into()).collect();
@@ -209,17 +213,11 @@ impl<'s> Seen<'s> {
         told
     }
 
-    /// The same without the members it may have a million of.
-    pub fn brief_line(&self, most: usize) -> wire::EntityLine {
+    /// The same with the number of its members in place of all of them: it may have a million.
+    pub fn brief_line(&self) -> wire::EntityLine {
         let members = self.register().members(self.id).len();
-        let told = match members > most {
-            true => wire::EntityLine { entity: self.name().to_owned(), ..wire::EntityLine::default() },
-            false => self.line(),
-        };
-        if members == 0 {
-            return told;
-        }
-        wire::EntityLine { members: Vec::new(), member_count: Some(members), ..told }
+        let told = self.in_sight(self.register().entity_json_without_members(self.id));
+        wire::EntityLine { member_count: (members > 0).then_some(members), ..told }
     }
 
     /// What stands for all that its reader is told of it, as an `ETag`.
