@@ -29,7 +29,7 @@ const claims = [
 const guarantee = reactive({ name: '', claim: 'never' as GuaranteeSaid['claim'], permissions: '', when: '', assume: '' })
 const one = reactive({ name: '', as: '', on: '', may: '', mayNot: '', now: '', because: '' })
 const sample = ref('')
-const registered = useAsync(api.entity)
+const registered = useAsync(api.wholeEntity)
 const line = ref<EntityLine>()
 const isUnknown = computed(() => registered.error.value instanceof Refused && registered.error.value.status === 404)
 const list = (text: string) =>
