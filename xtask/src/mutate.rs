@@ -14,7 +14,7 @@ struct Guard {
     without: &'static str,
 }
 
-const GUARDS: [Guard; 47] = [
+const GUARDS: [Guard; 56] = [
     Guard {
         name: "the seal on steps from a resource",
         file: "decide/evaluate/paths.rs",
@@ -297,6 +297,60 @@ const GUARDS: [Guard; 47] = [
         with: "made.roles.extend(all().filter(|role| policy.includes(*role, held)));",
         without: "",
     },
+    Guard {
+        name: "what a token vouches for cannot be activated",
+        file: "decide/walk.rs",
+        with: "if holder.link != Link::Registered {",
+        without: "if false {",
+    },
+    Guard {
+        name: "a group that a token may vouch for surely stands for nobody",
+        file: "decide/site.rs",
+        with: "Link::Perhaps => Truth::Undetermined,",
+        without: "Link::Perhaps => Truth::True,",
+    },
+    Guard {
+        name: "an issuer vouches for no other tenants",
+        file: "decide/bearer.rs",
+        with: "_ if only.is_some_and(|only| !only.contains(&full)) => {",
+        without: "_ if only.is_some_and(|_| false) => {",
+    },
+    Guard {
+        name: "an issuer vouches for no other tenants' groups",
+        file: "decide/bearer.rs",
+        with: "&& !only.iter().any(|one| one == register.name(tenant))",
+        without: "&& !only.iter().any(|one| one == register.name(tenant) || !one.is_empty())",
+    },
+    Guard {
+        name: "a token is for the application that owns what is asked about",
+        file: "decide/question.rs",
+        with: "if let Err(why) = self.owns(bearer, permission) {",
+        without: "if let Err(why) = self.owns(bearer, permission).or(Ok::<(), NotBorne>(())) {",
+    },
+    Guard {
+        name: "what is mapped the application cannot state",
+        file: "decide/question.rs",
+        with: "bearer.attributes.iter().any(|name| policy.name(*name) == key)",
+        without: "bearer.attributes.iter().any(|name| policy.name(*name) == key && false)",
+    },
+    Guard {
+        name: "what only a token vouches for the application cannot state",
+        file: "decide/question.rs",
+        with: "self.vouched || attribute.from.may_be_stated()",
+        without: "true",
+    },
+    Guard {
+        name: "a name that is another's but for case is nobody's",
+        file: "decide/bearer.rs",
+        with: "if found.is_none() && engine.register.called_alike(&name).is_some() {",
+        without: "if false && engine.register.called_alike(&name).is_some() {",
+    },
+    Guard {
+        name: "an id that begins with a reserved type is nobody's",
+        file: "decide/bearer.rs",
+        with: ".filter(|(kind, _)| RESERVED_TYPES.contains(kind))",
+        without: ".filter(|(kind, _)| kind.is_empty())",
+    },
 ];
 
 /// Tries every guard, or those whose names hold a text.
@@ -323,6 +377,7 @@ pub fn run(only: Option<&str>) -> Result<()> {
             || !test(&copy, &["prove"])?
             || !test(&copy, &["oracle", "the_compiled"])?
             || !test(&copy, &["oracle", "searches"])?
+            || !test(&copy, &["oracle", "tokens"])?
             || !test(&copy, &["oracle", "shift"])?;
         println!("{}", if failed { "a test fails" } else { "NO TEST FAILS" });
         if !failed {

@@ -60,6 +60,8 @@ export interface Listed<T> {
   new?: boolean
   /** Of subjects: how many there are in all, where they were counted. */
   total?: number
+  /** What the list does not know. */
+  note?: string
 }
 export interface ActionTold {
   permission: string

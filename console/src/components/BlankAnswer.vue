@@ -101,6 +101,7 @@ watch(
         <p v-else-if="counts.data.value" role="status">
           {{ counts.data.value.whole ? '' : 'At least ' }}{{ counted(counts.data.value.total ?? 0, 'subject') }} may in all.
         </p>
+        <p v-if="counts.data.value?.note" class="soft">Known to the register: {{ counts.data.value.note }}.</p>
         <ul v-if="counts.data.value?.items.length" class="classes">
           <li v-for="one in counts.data.value.items" :key="one.who">
             <strong>{{ one.who }}</strong> <span class="soft">{{ one.through }}</span>

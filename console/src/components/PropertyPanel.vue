@@ -2,7 +2,7 @@
 import { computed, reactive, watch } from 'vue'
 import type { Property } from '../api/types'
 import { useDraft } from '../composables/useDraft'
-import { TYPES, attributeWritten, blank, formOf, inWords, relationWritten } from '../support/property'
+import { SOURCES, TYPES, attributeWritten, blank, formOf, inWords, relationWritten } from '../support/property'
 import { KEY } from '../support/words'
 import TakeAway from './TakeAway.vue'
 
@@ -22,6 +22,11 @@ const props = defineProps<{
   fixed?: boolean
 }>()
 const draft = useDraft()
+/** Of a subject's attributes a token may vouch for some. */
+const sources = computed(() => {
+  const may = (one: string) => one !== props.usual && (!one.includes('token') || (props.root === 'subject' && props.what === 'attribute'))
+  return Object.fromEntries(Object.entries(SOURCES).filter(([one]) => may(one)))
+})
 const start = () => blank(props.what === 'relation' ? 'user' : 'text')
 const form = reactive(start())
 const clear = () => Object.assign(form, start())
@@ -102,14 +107,9 @@ const title = props.what === 'relation' ? 'Relations' : 'Attributes'
           filterable
           clearable
           :value-on-clear="''"
-          :placeholder="`as usual: ${usual === 'either' ? 'register, else request' : usual}`"
+          :placeholder="`as usual: ${SOURCES[usual as keyof typeof SOURCES]}`"
         >
-          <ElOption
-            v-for="one in ['register', 'request', 'either'].filter((one) => one !== usual)"
-            :key="one"
-            :value="one"
-            :label="one === 'either' ? 'register, else request' : `the ${one}`"
-          /> </ElSelect
+          <ElOption v-for="(label, one) in sources" :key="one" :value="one" :label="label" /> </ElSelect
       ></label>
       <ElButton native-type="submit" size="small" :disabled="!KEY.test(form.key) || !form.kind.trim()">{{
         isThere(form.key) ? `Write the ${what}` : `Add the ${what}`

@@ -68,6 +68,8 @@ function said(line: EntityLine, column: string): string {
     Object.fromEntries(Object.entries(part).filter(([key]) => !columns.value.includes(key)))
   return saidOfEntity({ ...own(line), attributes: own(line.attributes), relations: own(line.relations) } as EntityLine)
 }
+/** Words of ours begin large; names of the charter's stay as they are. */
+const heading = (one: string) => (['within', 'state', REST].includes(one) ? one[0]!.toUpperCase() + one.slice(1) : one)
 const list = (value: unknown) => (value === undefined ? '' : (Array.isArray(value) ? value : [value]).map(String).join(', '))
 const parts = [
   { part: '', text: 'Entities' },
@@ -124,7 +126,7 @@ const parts = [
         <ElTableColumn
           v-for="one in columns"
           :key="one"
-          :label="one"
+          :label="heading(one)"
           sortable
           :sort-by="(row: EntityLine) => said(row, one)"
           min-width="130"

@@ -5,6 +5,9 @@ import { h } from 'vue'
 /** Long enough to read it, turn to it and press. */
 const STAYS = 15_000
 
+/** Above the ask line. */
+const ABOVE = 60
+
 /** The way to take something back, and what is then read anew. */
 export interface Undo {
   back: () => Promise<unknown>
@@ -18,7 +21,7 @@ export function happened(words: string, undo?: Undo) {
     message: undo && h(ElButton, { size: 'small', onClick: takeBack }, () => 'Undo'),
     duration: STAYS,
     position: 'bottom-right',
-    customClass: 'happened',
+    offset: ABOVE,
   })
   async function takeBack() {
     close()

@@ -3,6 +3,15 @@ import type { Property } from '../api/types'
 /** The types an attribute can have. */
 export const TYPES = ['text', 'integer', 'decimal', 'boolean', 'time', 'duration', 'address'] as const
 
+/** Where they are read, in words. A token vouches for attributes of who bears it. */
+export const SOURCES = {
+  register: 'the register',
+  request: 'the request',
+  either: 'the register, else the request',
+  token: 'a token',
+  'register-or-token': 'the register, else a token',
+} as const
+
 /** An attribute or relation as a form holds it. */
 export interface PropertyForm {
   key: string
@@ -10,7 +19,7 @@ export interface PropertyForm {
   kind: string
   many: boolean
   /** Empty: as it is where nothing is said. */
-  from: '' | 'register' | 'request' | 'either'
+  from: '' | keyof typeof SOURCES
   /** Of an attribute, the only values it may have, with commas. */
   values: string
   /** Of an attribute, what it is where nothing states it. */
@@ -100,7 +109,7 @@ export function inWords(one: Property, usual: string, isRelation: boolean): stri
     : `${one.many ? 'a list of ' : ''}${one.kind}`
   const said = [
     one.values && `one of ${one.values.map(String).join(', ')}`,
-    one.from !== usual && (one.from === 'either' ? 'from the register, else the request' : `from the ${one.from}`),
+    one.from !== usual && `from ${SOURCES[one.from as keyof typeof SOURCES] ?? one.from}`,
     one.default !== undefined &&
       one.default !== null &&
       (Array.isArray(one.default) && !one.default.length

@@ -58,6 +58,8 @@ export function lineTold(line: RegisterLine): string {
   if (line['rehearsal-text']) return 'the rehearsal’s files saved'
   if (line.case) return line['taken-away'] ? `case ${line.case} taken away` : `case kept: ${line.kept}`
   if (line['end-key']) return line.until ? `key ${line['end-key']} counts until ${line.until}` : `key ${line['end-key']} ended`
+  if (line.issuer) return `issuer ${line.issuer} set up: ${line.iss}`
+  if (line['end-issuer']) return `issuer ${line['end-issuer']} ended`
   if (line.key) return `${line.kind === 'operator' ? "operator's" : "application's"} key ${line.key} made for ${line.name}`
   return 'changed'
 }

@@ -97,6 +97,7 @@ impl Line {
             of_subject: members(subject.properties),
             of_resource: members(resource.properties),
             context,
+            ..Request::default()
         };
         Ok(Line { request, now })
     }

@@ -23,6 +23,7 @@
 pub mod changes;
 pub mod charter;
 pub mod decisions;
+pub mod issuers;
 pub mod keys;
 pub mod questions;
 pub mod register;

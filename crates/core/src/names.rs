@@ -1,5 +1,6 @@
 //! Which names are well formed, and which known name somebody probably meant.
 
+use std::borrow::Cow;
 use unicode_normalization::UnicodeNormalization as _;
 
 /// Longest key of a charter, in bytes.
@@ -111,6 +112,15 @@ pub fn kind_of(name: &str) -> Result<&str, NotAName> {
         Some((kind, id)) if is_key(kind) && !id.is_empty() => Ok(kind),
         _ => Err(wrong),
     })
+}
+
+/// A name without what two names of one person might differ in: case, and Unicode's forms.
+pub fn folded(name: &str) -> Cow<'_, str> {
+    if name.bytes().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase()) {
+        return Cow::Borrowed(name);
+    }
+    let folded: String = name.nfkc().collect::<String>().to_lowercase().nfkc().collect();
+    if folded == name { Cow::Borrowed(name) } else { Cow::Owned(folded) }
 }
 
 /// Whether a type stands for nobody and nothing that can be registered.

@@ -52,6 +52,7 @@ fn answers_are_as_written(#[files("tests/data/ok/*.txt")] path: PathBuf) {
             of_subject: object("subject"),
             of_resource: object("resource"),
             context: object("context"),
+            ..Request::default()
         };
         let now = extra["now"].as_str().unwrap_or("2026-11-23T09:00:00Z").parse().expect("a moment");
         let found = match request.resolve(world.engine(), now) {

@@ -45,6 +45,7 @@ fn ask(
         of_subject: object("subject"),
         of_resource: object("resource"),
         context: object("context"),
+        ..Request::default()
     };
     let asked = request
         .resolve(world.engine(), "2026-11-23T09:00:00Z".parse().expect("a moment"))

@@ -8,6 +8,7 @@
 //! - [`body`], [`problem`]: what callers send, how they are refused;
 //! - [`serving`]: connections, and their limits;
 //! - [`asked`]: what applications asked lately; [`jobs`]: rehearsals under way;
+//! - [`issuers`]: whose tokens count, and how their keys are had;
 //! - [`console`]: the console's files.
 //!
 //! A handler is a sentence: extractors parse and refuse, a scope opens what the caller may reach, the
@@ -20,6 +21,7 @@ pub mod api;
 pub mod asked;
 pub mod body;
 pub mod console;
+pub mod issuers;
 pub mod jobs;
 pub mod lanes;
 pub mod node;

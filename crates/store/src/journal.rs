@@ -26,6 +26,8 @@ pub enum Kind {
     Rehearsal,
     /// A key was made or ended.
     Key,
+    /// An issuer of tokens was set up or ended.
+    Issuer,
     /// The database was restored or failed over: positions of before mean nothing any more.
     Epoch,
     /// The database was brought to a newer form, and what of it was mended.
@@ -33,13 +35,14 @@ pub enum Kind {
 }
 
 impl Kind {
-    const ALL: [(Kind, &'static str); 8] = [
+    const ALL: [(Kind, &'static str); 9] = [
         (Kind::Register, "register"),
         (Kind::Rollout, "rollout"),
         (Kind::Draft, "draft"),
         (Kind::Case, "case"),
         (Kind::Rehearsal, "rehearsal"),
         (Kind::Key, "key"),
+        (Kind::Issuer, "issuer"),
         (Kind::Epoch, "epoch"),
         (Kind::Upgrade, "upgrade"),
     ];

@@ -18,6 +18,7 @@ pub mod case;
 pub mod cluster;
 pub mod draft;
 pub mod follow;
+pub mod issuer;
 pub mod journal;
 pub mod key;
 pub mod presence;

@@ -1,5 +1,6 @@
 //! The counter row, everything at one position, and writes in their order.
 
+use crate::issuer::Issuer;
 use crate::journal::{Chain, Kind, NewRow, lines};
 use crate::key::Key;
 use crate::revision::Revision;
@@ -28,6 +29,8 @@ pub struct Loaded {
     pub register: Register,
     /// The keys that have not been ended.
     pub keys: Vec<Key>,
+    /// The issuers of tokens.
+    pub issuers: Vec<Issuer>,
 }
 
 /// A write under way: it holds the counter row, so no other write is. Dropped without
@@ -108,6 +111,7 @@ impl Store {
             None => None,
         };
         let keys = crate::key::read_all(&mut transaction).await?;
+        let issuers = crate::issuer::read_all(&mut transaction).await?;
         let (sender, receiver) = channel(4);
         let building = tokio::task::spawn_blocking(move || build(receiver));
         let reading = read_register(&mut transaction, &sender).await;
@@ -126,6 +130,7 @@ impl Store {
             revision,
             register,
             keys,
+            issuers,
         })
     }
 

@@ -183,6 +183,9 @@ pub struct EvaluationContext {
     /// The stable code.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
+    /// Whom a token names: `user:ines`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
     /// What a rule says to people.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub message: Option<String>,
@@ -324,6 +327,12 @@ pub enum SearchResult {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct SearchContext {
+    /// Why nothing was searched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// Whom a token names.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
     /// Whether a resource that is not registered may be meant too.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unregistered: bool,

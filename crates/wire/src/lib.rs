@@ -13,6 +13,7 @@
 pub mod access;
 pub mod changes;
 pub mod charter;
+pub mod issuers;
 pub mod keys;
 pub mod problem;
 pub mod questions;

@@ -22,11 +22,12 @@ use std::time::Duration;
 /// Who did what the demo begins with.
 const DEMO: &str = "the demo";
 
-const CHARTER: [(&str, &str); 8] = [
+const CHARTER: [(&str, &str); 9] = [
     ("agents.toml", include_str!("../../../../demo/harbour/agents.toml")),
     ("charter.toml", include_str!("../../../../demo/harbour/charter.toml")),
     ("connect.toml", include_str!("../../../../demo/harbour/connect.toml")),
     ("customs.toml", include_str!("../../../../demo/harbour/customs.toml")),
+    ("issuers.toml", include_str!("../../../../demo/harbour/issuers.toml")),
     ("people.toml", include_str!("../../../../demo/harbour/people.toml")),
     ("quay.toml", include_str!("../../../../demo/harbour/quay.toml")),
     ("roles.toml", include_str!("../../../../demo/harbour/roles.toml")),

@@ -43,6 +43,9 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
         ("through", |row| table::text(row.through.as_deref())),
     ];
     table::print(shell, &told.items, if args.through { &columns } else { &columns[..2] });
+    if let Some(note) = &told.note {
+        shell.notice(note);
+    }
     if !told.whole {
         shell.problem("this is not all: the search took too long");
         return Ok(UNREACHABLE);

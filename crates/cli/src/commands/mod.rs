@@ -9,6 +9,7 @@ mod draft;
 mod grant;
 mod hints;
 mod holders;
+mod issuer;
 mod key;
 mod log;
 mod question;
@@ -22,6 +23,7 @@ mod shift;
 mod standby;
 mod status;
 mod tenant_role;
+mod token;
 
 use crate::exit::{Code, Failure};
 use crate::shell::Shell;
@@ -116,6 +118,12 @@ enum Command {
     /// Make, list, replace and end keys
     #[command(subcommand)]
     Key(key::Command),
+    /// Issuers of tokens: set up, list, try and end them
+    #[command(subcommand)]
+    Issuer(issuer::Command),
+    /// Read a token
+    #[command(subcommand)]
+    Token(token::Command),
     /// What happened
     #[command(subcommand)]
     Log(log::Command),
@@ -148,6 +156,8 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Rollout(args) => rollout::run(args, global, shell).await,
         Command::Rollback(args) => rollout::back(args, global, shell).await,
         Command::Key(command) => key::run(command, global, shell).await,
+        Command::Issuer(command) => issuer::run(command, global, shell).await,
+        Command::Token(command) => token::run(command, global, shell).await,
         Command::Log(command) => log::run(command, global, shell).await,
         Command::Status => status::run(global, shell).await,
         Command::Completions(args) => completions::run(&args),

@@ -60,7 +60,7 @@ async fn all_pages(
     request: &Request,
     shell: &Shell,
 ) -> Result<Listed<ResourceTold>, Failure> {
-    let mut all = Listed { items: Vec::new(), whole: false, next: None, new: false, total: None };
+    let mut all = Listed { items: Vec::new(), whole: false, next: None, new: false, total: None, note: None };
     let mut first = true;
     loop {
         let limit = args.limit.map(|limit| limit - all.items.len());

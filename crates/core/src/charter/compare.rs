@@ -1,10 +1,12 @@
 //! What differs in meaning between two charters: not what stands where, but what somebody may do
 //! under one and not under the other, and what is declared.
 
-use super::model::{Attribute, Kind, Model, Needs, PermId, Relation, Role, RouteTarget, Stated, Template};
+use super::model::{
+    Attribute, Issuer, Kind, Model, NameId, Needs, PermId, Relation, Role, RouteTarget, Stated, Template,
+};
 use super::policy::Policy;
 use super::print;
-use super::syntax::Effect;
+use super::syntax::{Effect, Unregistered};
 use crate::value::format_duration;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -14,7 +16,7 @@ use std::collections::{BTreeMap, BTreeSet};
 #[serde(rename_all = "kebab-case")]
 pub struct Difference {
     /// What it is about: `application`, `type`, `context`, `group`, `role`, `rule`, `separation`,
-    /// `tenant-roles`, `route`, `affordance`, `charter`.
+    /// `tenant-roles`, `route`, `affordance`, `issuer`, `charter`.
     pub about: &'static str,
     /// Its key.
     pub key: String,
@@ -69,6 +71,7 @@ pub fn compare(old: &Policy, new: &Policy) -> Vec<Difference> {
     tenant_clauses(&mut told, a, b);
     told.texts("route", &routes(a), &routes(b));
     told.texts("affordance", &affordances(a), &affordances(b));
+    issuers(&mut told, a, b);
     told.0
 }
 
@@ -195,12 +198,7 @@ fn attribute(of: &Attribute) -> String {
     if of.many {
         text.push_str(", a list");
     }
-    let from = match (of.from.reads_register(), of.from.reads_request()) {
-        (true, true) => "register or request",
-        (true, false) => "register",
-        _ => "request",
-    };
-    text.push_str(&format!(", from {from}"));
+    text.push_str(&format!(", from {}", of.from.words()));
     if let Some(values) = &of.values {
         let values: Vec<String> = values.iter().map(ToString::to_string).collect();
         text.push_str(&format!(", one of {}", values.join(", ")));
@@ -550,4 +548,83 @@ fn affordances(model: &Model) -> Facts<String> {
         let key = format!("{}/{}", model.applications[of.application].key, of.key);
         (key, format!("shown by {}, enabled by {}{under}", permission(of.visible), permission(of.enabled)))
     }))
+}
+
+// -- issuers -------------------------------------------------------------------------------------
+
+fn issuers(told: &mut Told, a: &Model, b: &Model) {
+    let all = |model: &Model| {
+        facts(model.issuers.iter().map(|issuer| (issuer.key.clone(), vouchers(model, issuer))))
+    };
+    let (old, new) = (all(a), all(b));
+    for (key, before, after) in told.keys("issuer", &old, &new, Direction::Wider) {
+        for (what, (is, direction)) in after {
+            match before.get(what) {
+                None => told.tell("issuer", key, format!("{what} {is}").trim_end(), *direction),
+                Some((was, _)) if was != is => told.other("issuer", key, format!("{what} {is}, was {was}")),
+                Some(_) => {}
+            }
+        }
+        for (what, (was, direction)) in before.iter().filter(|(what, _)| !after.contains_key(*what)) {
+            let back = match direction {
+                Direction::Wider => Direction::Narrower,
+                Direction::Narrower => Direction::Wider,
+                Direction::Other => Direction::Other,
+            };
+            told.tell("issuer", key, format!("{what} {was} no longer"), back);
+        }
+    }
+}
+
+/// What its tokens count for: what is counted, by what, and whether more of it lets more in.
+fn vouchers(model: &Model, issuer: &Issuer) -> Facts<(String, Direction)> {
+    use Direction::{Narrower, Other, Wider};
+    let mut all = Facts::new();
+    let mut add = |what: String, by: String, direction| all.insert(what, (by, direction));
+    let name = |name: NameId| model.names.text(name.0);
+    for at in &issuer.applications {
+        add(format!("counts for {}", model.applications[*at].key), String::new(), Wider);
+    }
+    add("names users".to_owned(), format!("by {:?}, after {:?}", issuer.subject, issuer.prefix), Other);
+    for (is, what) in [(issuer.lower_case, "writes names small"), (issuer.same_people, "shares its people")] {
+        if is {
+            add(what.to_owned(), String::new(), Other);
+        }
+    }
+    if let Some((claim, values)) = &issuer.services {
+        add("tells services".to_owned(), format!("by {claim:?}, one of {}", values.join(", ")), Other);
+    }
+    if let Some(claim) = &issuer.session {
+        add("tells the session".to_owned(), format!("by {claim:?}"), Other);
+    }
+    if issuer.unregistered == Unregistered::SignedIn {
+        add("counts who is not registered".to_owned(), "as signed in".to_owned(), Wider);
+    }
+    if let Some(tenants) = &issuer.tenants {
+        add("vouches for tenants".to_owned(), format!("by {:?}", tenants.claim), Wider);
+        for tenant in tenants.only.iter().flatten() {
+            add(format!("may vouch for {tenant}"), String::new(), Wider);
+        }
+        if tenants.only.is_some() {
+            add("vouches for no other tenants".to_owned(), String::new(), Narrower);
+        }
+    }
+    for (attribute, claim) in &issuer.attributes {
+        add(format!("vouches for {}", name(*attribute)), format!("by {claim:?}"), Other);
+    }
+    for (at, claim) in &issuer.context {
+        add(format!("vouches for context.{}", name(model.context[*at].name)), format!("by {claim:?}"), Other);
+    }
+    for groups in &issuer.groups {
+        for (value, group) in &groups.map {
+            add(format!("vouches for {group}"), format!("by {value:?} in {:?}", groups.claim), Wider);
+        }
+        if groups.by_name {
+            add(format!("vouches for groups by name in {:?}", groups.claim), String::new(), Wider);
+        }
+        if groups.stale_ok {
+            add(format!("vouches for groups of a directory in {:?}", groups.claim), String::new(), Wider);
+        }
+    }
+    all
 }

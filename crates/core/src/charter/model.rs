@@ -7,7 +7,7 @@
 //! - permissions are grouped by type, in the order they were declared;
 //! - roles and rules are sorted by key, bytewise, so that comparing ids compares keys.
 
-use super::syntax::{Effect, GivenTo, Source};
+use super::syntax::{Effect, GivenTo, Source, Unregistered};
 use crate::interner::Interner;
 use crate::source::Span;
 use crate::value::{Scalar, Value, ValueType};
@@ -131,6 +131,8 @@ pub struct Model {
     pub routes: Vec<Route>,
     /// All affordances, in the order they were written.
     pub affordances: Vec<Affordance>,
+    /// What tokens mean, by key.
+    pub issuers: Vec<Issuer>,
     /// Conditions with names, in the order they were written. Where one is met it stands in the
     /// condition that meets it.
     pub named: Vec<Named>,
@@ -504,6 +506,66 @@ pub struct Affordance {
     pub enabled: PermId,
     /// The affordance it is hidden with: an index into the model's.
     pub under: Option<usize>,
+    /// Its place.
+    pub span: Span,
+}
+
+/// What a verified token of an issuer means.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Issuer {
+    /// Its key.
+    pub key: String,
+    /// For people; the key where nothing better was given.
+    pub name: String,
+    /// Whose questions its tokens may accompany: indices.
+    pub applications: Vec<usize>,
+    /// The claim that names a user.
+    pub subject: String,
+    /// What stands before it in a user's id.
+    pub prefix: String,
+    /// Whether other issuers with the same prefix name the same people.
+    pub same_people: bool,
+    /// Whether what names a user is written small.
+    pub lower_case: bool,
+    /// Which tokens are services': the claim and the values that say so. Without it, those whose `sub`
+    /// is their `client_id`.
+    pub services: Option<(String, Vec<String>)>,
+    /// The claim of the session.
+    pub session: Option<String>,
+    /// What becomes of a bearer who is not registered.
+    pub unregistered: Unregistered,
+    /// The claim of memberships in tenants.
+    pub tenants: Option<TenantClaim>,
+    /// Attributes of subjects, and the claims that vouch for them.
+    pub attributes: Vec<(NameId, String)>,
+    /// Fields of the context, by their index, and the claims that vouch for them.
+    pub context: Vec<(usize, String)>,
+    /// The claims of memberships in groups.
+    pub groups: Vec<GroupClaim>,
+    /// Where its key stands.
+    pub span: Span,
+}
+
+/// The claim of memberships in tenants.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TenantClaim {
+    /// The claim.
+    pub claim: String,
+    /// The tenants it may name, `tenant:id`; and those of which the groups it vouches for may be.
+    pub only: Option<Vec<String>>,
+}
+
+/// A claim of memberships in groups.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct GroupClaim {
+    /// The claim.
+    pub claim: String,
+    /// A value, and the group it stands for: `group:id`.
+    pub map: Vec<(String, String)>,
+    /// Whether a group's bare id stands for it.
+    pub by_name: bool,
+    /// Whether groups that a directory feeds count too.
+    pub stale_ok: bool,
     /// Its place.
     pub span: Span,
 }

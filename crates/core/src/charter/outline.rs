@@ -8,7 +8,7 @@ use crate::source::{At, Sources, Span};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Defined {
     /// `application`, `type`, `permission`, `attribute`, `relation`, `role`, `rule`, `condition`,
-    /// `group`, `separation` or `affordance`.
+    /// `group`, `separation`, `issuer` or `affordance`.
     pub kind: &'static str,
     /// Its name as conditions and lists write it: `manifest:release`, `resource.hazard`.
     pub name: String,
@@ -97,6 +97,9 @@ impl Found {
                     key,
                 );
             }
+        }
+        for one in &tree.issuers {
+            self.add("issuer", one.key.value.as_str(), either(&one.name, &None), &one.key);
         }
         for one in &tree.affordances {
             if let Some(key) = &one.key {

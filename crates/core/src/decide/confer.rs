@@ -11,7 +11,7 @@ use super::site::{Holders, Site};
 use super::walk::Walk;
 use super::{Listener, Owner};
 use crate::charter::model::{ConferId, KindId, RoleId};
-use crate::register::{EntityId, Sym};
+use crate::register::EntityId;
 use crate::value::Truth;
 use hashbrown::HashMap;
 use std::cell::{Cell, OnceCell};
@@ -210,7 +210,7 @@ impl<'e> Walk<'e> {
         let same = graph.sites.iter().find(|(known, _)| known.tenant == site.tenant);
         let holders = same.map(|(_, holders)| *holders).unwrap_or_else(|| {
             let mut holders = Holders::default();
-            holders.find(self.engine.register, self.subject, site.tenant);
+            holders.find(self.engine.register, self.subject, self.vouched(), site.tenant);
             graph.holders.push(holders);
             graph.holders.len() - 1
         });
@@ -331,9 +331,9 @@ impl<'e> Walk<'e> {
         let to = match confer.holds {
             None => self.stands_at_end(confer),
             Some(held) => {
-                let by_grant =
-                    way.ends.iter().any(|(end, _)| self.seen_from(graph, *end).holds_by_grant(held));
-                Truth::from(by_grant).or(if way.whole { Truth::False } else { Truth::Undetermined })
+                let start = if way.whole { Truth::False } else { Truth::Undetermined };
+                let ends = way.ends.iter();
+                ends.fold(start, |to, (end, _)| to.or(self.seen_from(graph, *end).holds_by_grant(held)))
             }
         };
         (when, to)
@@ -412,7 +412,7 @@ impl<'e> Walk<'e> {
             };
             for (end, pairs) in &way.ends {
                 let held_at = graph.sites[*end as usize].0.thing;
-                if self.seen_from(graph, *end).holds_by_grant(held) {
+                if self.seen_from(graph, *end).holds_by_grant(held) == Truth::True {
                     return Some((Witness { confer: way.confer, at, held_at, by: None }, None));
                 }
                 if let Some(inner) = pairs.iter().copied().find(before) {
@@ -430,15 +430,13 @@ impl<'e> Walk<'e> {
         if let Some(value) = self.row_confer(confer) {
             return value;
         }
-        let mut found = false;
+        let mut found = Truth::False;
         let ends = self.confer_ends(confer, &mut |end, reached| {
-            found |= end == subject
-                || (self.engine.register.kind(end) == Sym::GROUP && self.stands_for(end, subject, reached));
+            found = found.or(self.is_or_stands_for(end, subject, reached));
         });
-        match (found, ends) {
-            (true, _) => Truth::True,
-            (false, Ends::All) => Truth::False,
-            (false, Ends::Some) => Truth::Undetermined,
+        match ends {
+            Ends::All => found,
+            Ends::Some => found.or(Truth::Undetermined),
         }
     }
 }

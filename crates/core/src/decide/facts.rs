@@ -8,7 +8,7 @@ use super::walk::Walk;
 use super::{Engine, Named, Scratch, Tenant};
 use crate::charter::model::{GroupId, KindId, PermId, RoleId, Root, Step};
 use crate::register::{EntityId, PlaceOf};
-use crate::value::Value;
+use crate::value::{Truth, Value};
 
 /// Something that is there, and how it was come to.
 #[derive(Clone, Copy, Debug)]
@@ -152,21 +152,18 @@ impl<'e> Facts<'e> {
     /// Whether the subject is a member of a declared group, as it counts at a place.
     pub fn is_member(&self, group: GroupId, at: Met<'e>) -> bool {
         let group = self.walk.engine.link.groups[group.index()];
-        group.is_some_and(|group| self.holders(self.walk.tenant_of(at.thing)).contains(group))
+        group.is_some_and(|group| self.holders(self.walk.tenant_of(at.thing)).standing(group) == Truth::True)
     }
 
     /// Whether the subject is a member of a tenant.
     pub fn is_of_tenant(&self, tenant: Met<'e>) -> bool {
-        let (Some(subject), Thing::Registered(tenant)) = (self.walk.subject, tenant.thing) else {
-            return false;
-        };
-        self.walk.engine.register.tenants(subject).contains(&tenant)
+        matches!(tenant.thing, Thing::Registered(tenant) if self.walk.is_member_of(tenant))
     }
 
     /// Whether a group stands for the subject where it was come to.
     pub fn stands_for_subject(&self, group: Met<'e>) -> bool {
         let (Some(subject), Thing::Registered(id)) = (self.walk.subject, group.thing) else { return false };
-        self.walk.stands_for(id, subject, group.reached)
+        self.walk.stands_for(id, subject, group.reached) == Truth::True
     }
 
     /// Whether a grant of the role to the subject, or to a group that stands for it there, lies at
@@ -193,10 +190,12 @@ impl<'e> Facts<'e> {
     /// Whether a role that a tenant made, with the permission in it, arrives at the resource.
     pub fn is_made(&self, permission: PermId) -> bool {
         let (walk, link) = (&self.walk, self.walk.engine.link);
-        walk.held().any(|held| {
+        walk.held().any(|(holder, held)| {
             let Some(Named::Made(at)) = link.roles[held.role.0 as usize] else { return false };
             let made = &link.made[at as usize];
-            made.permissions.binary_search(&permission).is_ok() && walk.made_counts(held, made)
+            holder.stands() == Truth::True
+                && made.permissions.binary_search(&permission).is_ok()
+                && walk.made_counts(held, made)
         })
     }
 
@@ -209,7 +208,7 @@ impl<'e> Facts<'e> {
 
     fn holders(&self, tenant: Tenant) -> Holders {
         let mut holders = Holders::default();
-        holders.find(self.walk.engine.register, self.walk.subject, tenant);
+        holders.find(self.walk.engine.register, self.walk.subject, self.walk.vouched(), tenant);
         holders
     }
 }

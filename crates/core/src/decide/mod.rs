@@ -2,6 +2,7 @@
 //! nothing or records what the explanation is made of. There is no second way to an answer.
 //!
 //! - [`question`]: what is asked, from texts and JSON to ids;
+//! - [`bearer`]: who asks with a token, and what it vouches for;
 //! - [`site`]: what counts at a place: the places around it, the groups that stand for a subject;
 //! - [`walk`](mod@walk): the steps of a decision, in their order;
 //! - [`confer`]: roles that come from relationships;
@@ -9,13 +10,16 @@
 //! - [`explain`]: the recording listener, and its words;
 //! - [`actions`], [`reach`], [`holders`], [`hints`], [`rows`]: the other questions, each made of
 //!   decisions;
+//! - [`gains`]: what a token adds;
 //! - [`take`]: what it would take.
 
 pub mod actions;
+pub mod bearer;
 mod confer;
 mod evaluate;
 pub mod explain;
 pub(crate) mod facts;
+pub mod gains;
 pub mod hints;
 pub mod holders;
 pub mod question;
@@ -211,6 +215,8 @@ impl Arrived {
 /// Why a decision is what it is: the stable codes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Reason {
+    /// The token that stands for the subject does not count.
+    TokenRefused,
     /// The resource's type is not declared.
     UnknownType,
     /// The permission is not declared.
@@ -241,6 +247,7 @@ impl Reason {
     /// The code, e.g. `role:inspector`, `no-role`.
     pub fn code(self, engine: Engine<'_>) -> String {
         match self {
+            Reason::TokenRefused => "token-refused".to_owned(),
             Reason::UnknownType => "unknown-type".to_owned(),
             Reason::UnknownPermission => "unknown-permission".to_owned(),
             Reason::SubjectSuspended => "subject-suspended".to_owned(),

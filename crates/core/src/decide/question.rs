@@ -1,6 +1,7 @@
 //! What is asked: from names, JSON properties and a context to ids and typed facts, with a note of
 //! all that was ignored on the way.
 
+use super::bearer::{Bearer, NotBorne, Vouched};
 use super::{Engine, Reason};
 use crate::charter::model::{Attribute, Kind, KindId, NameId, PermId, Relation, Stated};
 use crate::names::{did_you_mean, kind_of, nearest, split_entity};
@@ -12,6 +13,8 @@ use std::sync::{Arc, LazyLock};
 
 /// Most properties or context keys of one question.
 const MAX_PROPERTIES: usize = 256;
+/// Why something that was stated does not count.
+const VOUCHED_ONLY: &str = "only a token can vouch for it";
 /// Among how many names it is looked for the one that was meant.
 const NEAR_AMONG: usize = 20_000;
 
@@ -66,6 +69,8 @@ pub struct Question {
     pub now: Timestamp,
     /// The session it is asked in.
     pub session: Option<Arc<str>>,
+    /// What a token vouches for beside the register.
+    pub vouched: Option<Arc<Vouched>>,
 }
 
 /// A question as it comes in.
@@ -73,6 +78,10 @@ pub struct Question {
 pub struct Request {
     /// `user:ines`, `service:crane-feed`, `anonymous`.
     pub subject: String,
+    /// Who bears the token that stands in the place of the subject; or why nobody does.
+    pub bearer: Option<Result<Arc<Bearer>, NotBorne>>,
+    /// Whether what is said of the subject and in the context is taken as vouched for by a token.
+    pub vouched: bool,
     /// `type:action`.
     pub permission: String,
     /// `type:id`; none asks about a new one.
@@ -108,7 +117,7 @@ impl Request {
     /// A subject that is no subject, a name that is none, or a permission of another type than
     /// the resource's.
     pub fn resolve(&self, engine: Engine<'_>, now: Timestamp) -> Result<Asked, Malformed> {
-        self.read(Reader { engine, now, tells: true })
+        self.read(Reader { engine, now, tells: true, vouched: self.vouched })
     }
 
     /// The same, without telling what does not count: for those who ask many.
@@ -116,11 +125,18 @@ impl Request {
     /// # Errors
     /// As [`Request::resolve`].
     pub fn resolve_quietly(&self, engine: Engine<'_>, now: Timestamp) -> Result<Asked, Malformed> {
-        self.read(Reader { engine, now, tells: false })
+        self.read(Reader { engine, now, tells: false, vouched: self.vouched })
     }
 
     fn read(&self, reader: Reader<'_>) -> Result<Asked, Malformed> {
-        let subject = reader.subject(&self.subject, &self.of_subject)?;
+        let subject = match &self.bearer {
+            None => reader.subject(&self.subject, &self.of_subject)?,
+            Some(Ok(bearer)) => match reader.bearer(bearer, &self.of_subject)? {
+                Ok(subject) => subject,
+                Err(why) => return Ok(Asked::refused(&why)),
+            },
+            Some(Err(why)) => return Ok(Asked::refused(why)),
+        };
         let permission = match reader.permission(&self.permission, self.resource.as_deref())? {
             Ok(permission) => permission,
             Err(unknown) => return Ok(reader.denied(unknown, &subject)),
@@ -131,6 +147,14 @@ impl Request {
     }
 }
 
+impl Asked {
+    /// The denial that a token which names nobody meets, before anything is looked up.
+    pub fn refused(why: &NotBorne) -> Asked {
+        let told = format!("the token is refused: {why}");
+        Asked { question: Err(Reason::TokenRefused), ignored: vec![told], unregistered: Vec::new() }
+    }
+}
+
 /// What a request says of its subject, read.
 #[derive(Clone, Debug)]
 pub struct SubjectPart {
@@ -138,6 +162,8 @@ pub struct SubjectPart {
     unregistered: Option<String>,
     said: Arc<Said>,
     ignored: Vec<String>,
+    /// Who bears the token, if one stands for the subject.
+    bearer: Option<Arc<Bearer>>,
 }
 
 /// What a request says of its resource, read.
@@ -174,6 +200,8 @@ pub struct Reader<'e> {
     pub now: Timestamp,
     /// Whether what does not count is told, with what may have been meant: costs a comparison of names.
     pub tells: bool,
+    /// Whether what is said of the subject and in the context is taken as vouched for by a token.
+    pub vouched: bool,
 }
 
 static NOTHING_SAID: LazyLock<Arc<Said>> = LazyLock::new(Arc::default);
@@ -200,7 +228,54 @@ impl Reader<'_> {
                 self.said(kind, properties, "subject", &mut ignored)
             }
         };
-        Ok(SubjectPart { subject, unregistered, said, ignored })
+        Ok(SubjectPart { subject, unregistered, said, ignored, bearer: None })
+    }
+
+    /// Who asks by a token. What its issuer maps comes from the token alone.
+    ///
+    /// # Errors
+    /// If more is said of the subject than can be; within, if the token was read for another register.
+    pub fn bearer(
+        &self,
+        bearer: &Arc<Bearer>,
+        properties: &Map<String, Value>,
+    ) -> Result<Result<SubjectPart, NotBorne>, Malformed> {
+        few(properties, "subject")?;
+        if !bearer.is_of(self.engine) {
+            return Ok(Err(NotBorne::OtherRegister));
+        }
+        let mut ignored = Vec::new();
+        if self.tells {
+            let odd = bearer.claims.iter().filter(|told| {
+                matches!(&*told.outcome, "ignored" | "undetermined")
+                    || told.about == "subject" && !bearer.registered
+            });
+            ignored.extend(odd.map(|told| format!("token.{}: {} ({})", told.claim, told.words, told.about)));
+        }
+        let policy = self.engine.policy;
+        let (mapped, stated): (Map<_, _>, Map<_, _>) = properties
+            .iter()
+            .map(|(key, value)| (key.clone(), value.clone()))
+            .partition(|(key, _)| bearer.attributes.iter().any(|name| policy.name(*name) == key));
+        if self.tells {
+            ignored.extend(mapped.keys().map(|key| format!("subject.{key}: the token alone says it")));
+        }
+        let mut part = match bearer.subject {
+            Subject::Anonymous => self.subject("anonymous", &stated)?,
+            Subject::Entity(id) => {
+                let kind = self.engine.kind(id).unwrap_or(KindId::USER);
+                let kind = &policy.model().kinds[kind.index()];
+                let mut told = Vec::new();
+                let said = self.said(kind, &stated, "subject", &mut told);
+                SubjectPart { subject: bearer.subject, unregistered: None, said, ignored: told, bearer: None }
+            }
+        };
+        if !bearer.said.attributes.is_empty() {
+            let said = Arc::make_mut(&mut part.said);
+            said.attributes.extend(bearer.said.attributes.iter().cloned());
+        }
+        ignored.append(&mut part.ignored);
+        Ok(Ok(SubjectPart { ignored, bearer: Some(Arc::clone(bearer)), ..part }))
     }
 
     /// The subject; and, where it is wanted, that it is not in the register.
@@ -356,8 +431,16 @@ impl Reader<'_> {
                     ignored.push(format!("context.{key}: not declared{}", self.near(key, names)));
                 }
             }
+            let only = declared.iter().filter(|attribute| !self.may_be_stated(attribute));
+            let only = only.filter(|attribute| context.contains_key(policy.name(attribute.name)));
+            ignored.extend(
+                only.map(|attribute| format!("context.{}: {VOUCHED_ONLY}", policy.name(attribute.name))),
+            );
         }
-        let read = |attribute: &Attribute| context.get(policy.name(attribute.name)).and_then(stated);
+        let read = |attribute: &Attribute| {
+            let said = context.get(policy.name(attribute.name)).filter(|_| self.may_be_stated(attribute));
+            said.and_then(stated)
+        };
         Ok(ContextPart {
             context: declared.iter().map(read).collect(),
             session: context.get("session").and_then(Value::as_str).map(Into::into),
@@ -373,7 +456,7 @@ impl Reader<'_> {
         resource: &ResourcePart,
         context: &ContextPart,
     ) -> Asked {
-        let question = Question {
+        let mut question = Question {
             subject: subject.subject,
             permission,
             resource: resource.resource.clone(),
@@ -382,13 +465,63 @@ impl Reader<'_> {
             context: Arc::clone(&context.context),
             now: self.now,
             session: context.session.clone(),
+            vouched: None,
         };
-        let ignored = [&subject.ignored, &resource.ignored, &context.ignored];
+        let mut ignored: Vec<String> =
+            [&subject.ignored, &resource.ignored, &context.ignored].into_iter().flatten().cloned().collect();
+        if let Some(bearer) = &subject.bearer {
+            if let Err(why) = self.owns(bearer, permission) {
+                return Asked::refused(&why);
+            }
+            self.vouch(bearer, &mut question, &mut ignored);
+        }
         Asked {
             question: Ok(question),
-            ignored: ignored.into_iter().flatten().cloned().collect(),
+            ignored,
             unregistered: subject.unregistered.iter().chain(&resource.unregistered).cloned().collect(),
         }
+    }
+
+    /// Whether the issuer's tokens are for the application that owns what is asked about.
+    fn owns(&self, bearer: &Bearer, permission: PermId) -> Result<(), NotBorne> {
+        let model = self.engine.policy.model();
+        let issuer = &model.issuers[bearer.issuer];
+        let owner = model.kinds[model.permissions[permission.index()].kind.index()].application;
+        match owner.filter(|owner| !issuer.applications.contains(owner)) {
+            None => Ok(()),
+            Some(owner) => Err(NotBorne::OtherApplication {
+                issuer: issuer.key.clone(),
+                application: model.applications[owner].key.clone(),
+            }),
+        }
+    }
+
+    /// Puts what a token says in the place of what the application does, where the issuer maps it.
+    fn vouch(&self, bearer: &Bearer, question: &mut Question, ignored: &mut Vec<String>) {
+        question.vouched.clone_from(&bearer.vouched);
+        if let Some(session) = &bearer.session {
+            if self.tells && question.session.is_some() {
+                ignored.push("context.session: the token alone says it".to_owned());
+            }
+            question.session.clone_from(session);
+        }
+        if bearer.context.is_empty() {
+            return;
+        }
+        let declared = &self.engine.policy.model().context;
+        let mut context = question.context.to_vec();
+        for (at, value) in &bearer.context {
+            let stated = std::mem::replace(&mut context[*at], value.clone());
+            if self.tells && stated.is_some() {
+                let key = self.engine.policy.name(declared[*at].name);
+                ignored.push(format!("context.{key}: the token alone says it"));
+            }
+        }
+        question.context = context.into();
+    }
+
+    fn may_be_stated(&self, attribute: &Attribute) -> bool {
+        self.vouched || attribute.from.may_be_stated()
     }
 
     /// The denial that something unknown meets.
@@ -412,7 +545,7 @@ impl Reader<'_> {
         let policy = self.engine.policy;
         for (key, value) in properties.iter().filter(|(key, _)| key.as_str() != "within") {
             let why = if let Some(attribute) = kind.attributes.iter().find(|a| policy.name(a.name) == key) {
-                attribute_said(attribute, value, &mut said)
+                self.attribute_said(attribute, value, &mut said)
             } else if let Some(relation) = kind.relations.iter().find(|r| policy.name(r.name) == key) {
                 self.relation_said(relation, value, &mut said)
             } else {
@@ -426,6 +559,17 @@ impl Reader<'_> {
             }
         }
         Arc::new(said)
+    }
+
+    fn attribute_said(&self, attribute: &Attribute, value: &Value, said: &mut Said) -> Option<String> {
+        if !attribute.from.reads_request() {
+            return Some("it is read from the register only".to_owned());
+        }
+        if !self.may_be_stated(attribute) {
+            return Some(VOUCHED_ONLY.to_owned());
+        }
+        said.attributes.extend(stated(value).map(|value| (attribute.name, value)));
+        None
     }
 
     fn relation_said(&self, relation: &Relation, value: &Value, said: &mut Said) -> Option<String> {
@@ -452,12 +596,4 @@ fn few(said: &Map<String, Value>, what: &str) -> Result<(), Malformed> {
         return Err(Malformed(format!("{what} has more than {MAX_PROPERTIES} properties")));
     }
     Ok(())
-}
-
-fn attribute_said(attribute: &Attribute, value: &Value, said: &mut Said) -> Option<String> {
-    if !attribute.from.reads_request() {
-        return Some("it is read from the register only".to_owned());
-    }
-    said.attributes.extend(stated(value).map(|value| (attribute.name, value)));
-    None
 }

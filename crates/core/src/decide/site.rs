@@ -1,9 +1,11 @@
 //! What counts at a place: the places a grant may lie at to arrive there, its tenant, and the
 //! subject with the groups that stand for it there.
 
+use super::bearer::Vouched;
 use super::question::{Question, Resource};
 use super::{Engine, Tenant};
 use crate::register::{EntityId, HeldList, Register};
+use crate::value::Truth;
 use foldhash::fast::RandomState;
 use hashbrown::HashSet;
 
@@ -79,6 +81,29 @@ pub(super) struct Holder {
     pub from: u32,
     /// What was granted to it.
     pub held: HeldList,
+    /// How it is known that it stands for the subject.
+    pub link: Link,
+}
+
+/// How it is known that a group stands for a subject.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Link {
+    /// Every membership on the way is in the register.
+    Registered,
+    /// A token vouches for the first of them.
+    Vouched,
+    /// A token may vouch for the first of them, and cannot be read.
+    Perhaps,
+}
+
+impl Holder {
+    /// Whether it stands for the subject.
+    pub fn stands(&self) -> Truth {
+        match self.link {
+            Link::Registered | Link::Vouched => Truth::True,
+            Link::Perhaps => Truth::Undetermined,
+        }
+    }
 }
 
 /// The subject and the groups that stand for it at a site.
@@ -95,32 +120,66 @@ impl Holders {
     const MANY: usize = 64;
 
     /// Finds them: a group of another tenant stands for nobody there, nor does any group reached
-    /// only through it.
-    pub fn find(&mut self, register: &Register, subject: Option<EntityId>, tenant: Tenant) {
+    /// only through it. What the register says comes first, then what a token vouches for, then what it
+    /// may vouch for.
+    pub fn find(
+        &mut self,
+        register: &Register,
+        subject: Option<EntityId>,
+        vouched: Option<&Vouched>,
+        tenant: Tenant,
+    ) {
         self.list.clear();
         self.many.clear();
         let Some(subject) = subject else { return };
-        self.list.push(Holder { id: subject, from: 0, held: register.glance(subject).held() });
+        let held = register.glance(subject).held();
+        self.list.push(Holder { id: subject, from: 0, held, link: Link::Registered });
         let mut at = 0;
-        while at < self.list.len() {
-            let from = u32::try_from(at).unwrap_or(u32::MAX);
-            for group in register.groups(self.list[at].id) {
-                let glance = register.glance(*group);
-                let counts = match glance.group_tenant() {
-                    None => true,
-                    Some(of) => tenant == Tenant::Is(of),
-                };
-                if counts && !self.contains(*group) {
-                    self.list.push(Holder { id: *group, from, held: glance.held() });
-                    if self.list.len() == Self::MANY {
-                        self.many.extend(self.list.iter().map(|holder| holder.id));
-                    } else if self.list.len() > Self::MANY {
-                        self.many.insert(*group);
-                    }
-                }
-            }
-            at += 1;
+        self.follow(register, tenant, &mut at, Link::Registered);
+        let Some(vouched) = vouched else { return };
+        for (groups, link) in [(&vouched.groups, Link::Vouched), (&vouched.perhaps, Link::Perhaps)] {
+            groups.iter().for_each(|group| self.take_in(register, *group, 0, tenant, link));
+            self.follow(register, tenant, &mut at, link);
         }
+    }
+
+    /// Takes in the groups of those that were found from `at` on.
+    fn follow(&mut self, register: &Register, tenant: Tenant, at: &mut usize, link: Link) {
+        while *at < self.list.len() {
+            let from = u32::try_from(*at).unwrap_or(u32::MAX);
+            for group in register.groups(self.list[*at].id) {
+                self.take_in(register, *group, from, tenant, link);
+            }
+            *at += 1;
+        }
+    }
+
+    fn take_in(&mut self, register: &Register, group: EntityId, from: u32, tenant: Tenant, link: Link) {
+        let glance = register.glance(group);
+        let counts = match glance.group_tenant() {
+            None => true,
+            Some(of) => tenant == Tenant::Is(of),
+        };
+        if counts && !self.contains(group) {
+            self.list.push(Holder { id: group, from, held: glance.held(), link });
+            if self.list.len() == Self::MANY {
+                self.many.extend(self.list.iter().map(|holder| holder.id));
+            } else if self.list.len() > Self::MANY {
+                self.many.insert(group);
+            }
+        }
+    }
+
+    /// Whether somebody surely is, or may be, among them.
+    pub fn standing(&self, id: EntityId) -> Truth {
+        if !self.contains(id) {
+            return Truth::False;
+        }
+        // In their order: most often all of them are registered.
+        if self.list.last().is_none_or(|last| last.link == Link::Registered) {
+            return Truth::True;
+        }
+        self.list.iter().find(|holder| holder.id == id).map_or(Truth::True, Holder::stands)
     }
 
     /// Whether somebody is among them.

@@ -8,7 +8,8 @@ use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach as all_reach};
 use super::rows::{Columns, NoFilter, Sql, Where, rows as row_filter};
 use super::{Engine, Reason, with_scratch};
-use crate::charter::syntax::GivenTo;
+use crate::charter::model::Issuer;
+use crate::charter::syntax::{GivenTo, Unregistered};
 use crate::register::EntityId;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -32,11 +33,14 @@ pub struct Listed<T> {
     /// Of subjects: how many there are in all, where they were counted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub total: Option<usize>,
+    /// What the list does not know.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
 }
 
 impl<T> Listed<T> {
     fn all(items: Vec<T>) -> Listed<T> {
-        Listed { items, whole: true, next: None, new: false, total: None }
+        Listed { items, whole: true, next: None, new: false, total: None, note: None }
     }
 }
 
@@ -154,6 +158,7 @@ pub fn reach(
         next: reached.next.map(|id| engine.register.name(id).to_owned()),
         new: reached.new,
         total: None,
+        note: None,
     })
 }
 
@@ -177,7 +182,19 @@ pub fn holders(
         let through = if through { Some(how(engine, &request, name, now)?) } else { None };
         items.push(HolderTold { who: name.to_owned(), reason: reason.code(engine), through });
     }
-    Ok(Listed { whole: found.whole, ..Listed::all(items) })
+    Ok(Listed { whole: found.whole, note: unknown_to_it(engine), ..Listed::all(items) })
+}
+
+/// Whom tokens vouch for is known only with the token.
+fn unknown_to_it(engine: Engine<'_>) -> Option<String> {
+    let vouches = |issuer: &&Issuer| {
+        issuer.tenants.is_some()
+            || !issuer.groups.is_empty()
+            || !issuer.attributes.is_empty()
+            || issuer.unregistered == Unregistered::SignedIn
+    };
+    let issuer = engine.policy.model().issuers.iter().find(vouches)?;
+    Some(format!("who may by what a token of {} vouches for is not among them", issuer.key))
 }
 
 /// How one subject comes to it, as a sentence.
@@ -222,7 +239,8 @@ pub fn holders_counted(
 ) -> Result<Listed<HolderTold>, NotTold> {
     let found = all_holders(engine, request, now, go_on)?;
     let items = classes(engine, request, &found, now)?;
-    Ok(Listed { whole: found.whole, total: Some(found.allowed), ..Listed::all(items) })
+    let note = unknown_to_it(engine);
+    Ok(Listed { whole: found.whole, total: Some(found.allowed), note, ..Listed::all(items) })
 }
 
 /// A page of those who may, in the order they were registered: who comes after somebody, at most so
@@ -246,7 +264,7 @@ pub fn holders_page(
     };
     let items = page.subjects.iter().map(who).collect();
     let next = page.next.map(|id| engine.register.name(id).to_owned());
-    Ok(Listed { whole: page.whole, next, ..Listed::all(items) })
+    Ok(Listed { whole: page.whole, next, note: unknown_to_it(engine), ..Listed::all(items) })
 }
 
 /// What a page begins after: what may not be named is as what is not there.

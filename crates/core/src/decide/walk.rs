@@ -1,11 +1,12 @@
 //! One decision, step by step: deny rules; roles by grant, as a gift and by conferral, less what
 //! is separated; allow rules.
 
+use super::bearer::Vouched;
 use super::confer::Conferral;
 use super::evaluate::Bound;
 use super::question::{Question, Subject};
 use super::rows::Sheet;
-use super::site::{Holders, Site};
+use super::site::{Holder, Holders, Link, Site};
 use super::{
     Arrival, Arrived, Decision, Engine, Listener, Made, Named, Owner, Reason, Scratch, Silent, Tenant, Via,
 };
@@ -42,7 +43,8 @@ impl<'e> Walk<'e> {
             Subject::Anonymous => None,
         };
         scratch.site.find(engine, question);
-        scratch.holders.find(engine.register, subject, scratch.site.tenant);
+        let vouched = question.vouched.as_deref();
+        scratch.holders.find(engine.register, subject, vouched, scratch.site.tenant);
         scratch.conferral.forget();
         Walk {
             engine,
@@ -121,8 +123,18 @@ impl<'e> Walk<'e> {
     }
 
     fn is_member_of_tenant(&self) -> bool {
-        let (Some(subject), Tenant::Is(tenant)) = (self.subject, self.site.tenant) else { return false };
-        self.engine.register.tenants(subject).contains(&tenant)
+        matches!(self.site.tenant, Tenant::Is(tenant) if self.is_member_of(tenant))
+    }
+
+    /// Whether the subject is a member of a tenant, by the register or by its token.
+    pub fn is_member_of(&self, tenant: EntityId) -> bool {
+        self.subject.is_some_and(|subject| self.engine.register.tenants(subject).contains(&tenant))
+            || self.vouched().is_some_and(|vouched| vouched.tenants.contains(&tenant))
+    }
+
+    /// What a token vouches for beside the register.
+    pub fn vouched(&self) -> Option<&'e Vouched> {
+        self.question.vouched.as_deref().filter(|_| self.subject.is_some())
     }
 
     // -- candidates ----------------------------------------------------------------------------
@@ -153,6 +165,7 @@ impl<'e> Walk<'e> {
     fn by_grant<L: Listener>(&self, found: &mut Found, listener: &mut L) {
         let permission = self.question.permission;
         for (holder, found_as) in self.holders.list.iter().enumerate() {
+            let stands = found_as.stands();
             for held in self.engine.register.held_in(found_as.held) {
                 // Most of what is held is held elsewhere.
                 let Some(place) = self.place(held) else { continue };
@@ -166,9 +179,9 @@ impl<'e> Walk<'e> {
                         {
                             continue;
                         }
-                        let Some(terms) = self.counts_at(held, role, place) else { continue };
+                        let Some(terms) = self.counts_at(found_as, held, role, place) else { continue };
                         let gives = self.gives(role, Some(terms), listener);
-                        self.arrived(found, listener, Arrived::Role(role), via, Truth::True, gives);
+                        self.arrived(found, listener, Arrived::Role(role), via, stands, gives);
                     }
                     Some(Named::Made(at)) => {
                         let made = &self.engine.link.made[at as usize];
@@ -177,7 +190,7 @@ impl<'e> Walk<'e> {
                             && !self.engine.policy.tenant_clauses(permission).is_empty();
                         if gives && self.made_counts(held, made) {
                             let gives = self.made_gives(listener);
-                            self.arrived(found, listener, Arrived::Made(made.key), via, Truth::True, gives);
+                            self.arrived(found, listener, Arrived::Made(made.key), via, stands, gives);
                         }
                     }
                     None => {}
@@ -273,17 +286,26 @@ impl<'e> Walk<'e> {
 
     // -- arriving ------------------------------------------------------------------------------
 
-    /// All that was granted to one of the holders.
-    pub fn held(&self) -> impl Iterator<Item = &'e Held> {
-        self.holders.list.iter().flat_map(|holder| self.engine.register.held_in(holder.held))
+    /// All that was granted to one of the holders, and to which.
+    pub fn held(&self) -> impl Iterator<Item = (&'e Holder, &'e Held)> {
+        let list = self.holders.list.iter();
+        list.flat_map(|holder| {
+            self.engine.register.held_in(holder.held).iter().map(move |held| (holder, held))
+        })
     }
 
     /// The terms of a grant of a role to one of the holders, if it counts here.
-    fn counts(&self, held: &Held, role: RoleId) -> Option<&'e Terms> {
-        self.counts_at(held, role, self.place(held)?)
+    fn counts(&self, holder: &Holder, held: &Held, role: RoleId) -> Option<&'e Terms> {
+        self.counts_at(holder, held, role, self.place(held)?)
     }
 
-    fn counts_at(&self, held: &Held, role: RoleId, place: Option<EntityId>) -> Option<&'e Terms> {
+    fn counts_at(
+        &self,
+        holder: &Holder,
+        held: &Held,
+        role: RoleId,
+        place: Option<EntityId>,
+    ) -> Option<&'e Terms> {
         let declared = &self.engine.policy.model().roles[role.index()];
         let permitted = declared.grantable
             && self.may_hold(role)
@@ -293,7 +315,7 @@ impl<'e> Walk<'e> {
                 kind != Some(None) && held_at.permits(kind.flatten())
             });
         let terms = self.engine.register.terms_of(held).filter(|terms| permitted && self.is_live(terms))?;
-        self.is_active(held.grant(), declared).then_some(terms)
+        self.is_active(holder, held.grant(), declared).then_some(terms)
     }
 
     /// The place of a grant, if that is here or around here; `Some(None)` is everywhere.
@@ -309,9 +331,13 @@ impl<'e> Walk<'e> {
         terms.is_live(self.question.now)
     }
 
-    /// Whether a grant needs no activation, or has one for this subject and session that counts.
-    fn is_active(&self, grant: u32, role: &'e Role) -> bool {
+    /// Whether a grant needs no activation, or has one for this subject and session that counts. What a
+    /// token vouches for cannot be activated.
+    fn is_active(&self, holder: &Holder, grant: u32, role: &'e Role) -> bool {
         let Some(standby) = &role.standby else { return true };
+        if holder.link != Link::Registered {
+            return false;
+        }
         let activated = || {
             self.engine.register.activations_of(grant).any(|activation| {
                 let session = activation.session.as_deref();
@@ -328,11 +354,12 @@ impl<'e> Walk<'e> {
 
     /// Whether a grant of just this role to one of the holders counts, of those that are `meant`.
     pub fn is_granted(&self, role: RoleId, meant: &dyn Fn(&Held) -> bool) -> bool {
-        self.held().any(|held| {
+        self.held().any(|(holder, held)| {
             let named = self.engine.link.roles[held.role.0 as usize];
             meant(held)
+                && holder.stands() == Truth::True
                 && matches!(named, Some(Named::Role(found)) if found == role)
-                && self.counts(held, role).is_some()
+                && self.counts(holder, held, role).is_some()
         })
     }
 
@@ -365,10 +392,10 @@ impl<'e> Walk<'e> {
 
     /// Whether some role that is `role` or includes it arrives here, whatever it gives.
     pub fn holds(&self, role: RoleId) -> Truth {
-        if self.holds_by_grant(role) {
-            return Truth::True;
+        let mut held = self.holds_by_grant(role);
+        if held == Truth::True {
+            return held;
         }
-        let mut held = Truth::False;
         for outer in self.engine.policy.conferred_including(role) {
             held = held.or(self.conferred(*outer));
             if held == Truth::True {
@@ -379,24 +406,30 @@ impl<'e> Walk<'e> {
     }
 
     /// As [`Walk::holds`], by grants and gifts alone.
-    pub fn holds_by_grant(&self, role: RoleId) -> bool {
+    pub fn holds_by_grant(&self, role: RoleId) -> Truth {
         let policy = self.engine.policy;
-        policy.given().iter().any(|outer| policy.includes(*outer, role) && self.gift(*outer).is_some())
-            || self.held().any(|held| {
-                matches!(self.engine.link.roles[held.role.0 as usize], Some(Named::Role(outer))
-                    if policy.includes(outer, role) && self.counts(held, outer).is_some())
-            })
+        if policy.given().iter().any(|outer| policy.includes(*outer, role) && self.gift(*outer).is_some()) {
+            return Truth::True;
+        }
+        // Those that surely stand for the subject come first.
+        let held = self.held().find(|(holder, held)| {
+            matches!(self.engine.link.roles[held.role.0 as usize], Some(Named::Role(outer))
+                if policy.includes(outer, role) && self.counts(holder, held, outer).is_some())
+        });
+        held.map_or(Truth::False, |(holder, _)| holder.stands())
     }
 
     /// Every role that surely arrives, whatever it gives: what an explanation can say of a subject
     /// that holds something else.
     pub fn arrivals(&self) -> Vec<(Arrived, Via)> {
         let mut all = Vec::new();
-        for (holder, found_as) in self.holders.list.iter().enumerate() {
+        let surely =
+            self.holders.list.iter().enumerate().filter(|(_, holder)| holder.stands() == Truth::True);
+        for (holder, found_as) in surely {
             let holder = u32::try_from(holder).unwrap_or(u32::MAX);
             for held in self.engine.register.held_in(found_as.held) {
                 let role = match self.engine.link.roles[held.role.0 as usize] {
-                    Some(Named::Role(role)) => self.counts(held, role).map(|_| Arrived::Role(role)),
+                    Some(Named::Role(role)) => self.counts(found_as, held, role).map(|_| Arrived::Role(role)),
                     Some(Named::Made(at)) => {
                         let made = &self.engine.link.made[at as usize];
                         self.made_counts(held, made).then_some(Arrived::Made(made.key))

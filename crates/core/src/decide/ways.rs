@@ -99,7 +99,16 @@ impl Ways {
     ) -> Option<Vec<EntityId>> {
         let Subject::Entity(subject) = question.subject else { return None };
         let register = engine.register;
-        let holders = register.holders_of(subject);
+        let mut holders = register.holders_of(subject);
+        let vouched = question.vouched.as_deref();
+        if let Some(vouched) = vouched {
+            if self.groups.iter().any(|group| vouched.declared.contains(group)) {
+                return None;
+            }
+            holders.extend(vouched.closure(register));
+            holders.sort_unstable();
+            holders.dedup();
+        }
         let group = |group: &GroupId| engine.link.groups[group.index()];
         if self.otherwise || self.groups.iter().filter_map(group).any(|group| holders.contains(&group)) {
             return None;
@@ -120,6 +129,7 @@ impl Ways {
         }
         if self.members {
             places.extend_from_slice(register.tenants(subject));
+            places.extend(vouched.iter().flat_map(|vouched| &vouched.tenants));
         }
         places.sort_unstable();
         places.dedup();

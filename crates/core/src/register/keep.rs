@@ -1,6 +1,8 @@
 //! Writing facts: each step keeps the indexes true, and gives what undoes it.
 
 use super::*;
+use crate::names::folded;
+use std::borrow::Cow;
 
 impl Register {
     pub(super) fn intern(&mut self, text: &str) -> Sym {
@@ -13,6 +15,7 @@ impl Register {
         // The newest entity of a name is the one found under it.
         if let Some(before) = self.find(name) {
             self.by_name.remove(hash, before.0);
+            self.forget_folded(before.0);
         }
         self.heads.push(Head::new(kind));
         self.rests.push(Rest::default());
@@ -25,12 +28,28 @@ impl Register {
     fn index_name(&mut self, id: u32, hash: u64) {
         let Register { by_name, entities, hasher, .. } = self;
         by_name.insert(hash, id, |id| hasher.hash_one(entities.get(id)));
+        let name = self.entities.get(id);
+        if let (true, Cow::Owned(folded)) = (is_subject(name), folded(name)) {
+            let Register { by_folded, entities, hasher, .. } = self;
+            by_folded.insert(hasher.hash_one(&*folded), id, |id| {
+                hasher.hash_one(&*self::folded(entities.get(id)))
+            });
+        }
+    }
+
+    fn forget_folded(&mut self, id: u32) {
+        let hash = match (is_subject(self.entities.get(id)), folded(self.entities.get(id))) {
+            (true, Cow::Owned(folded)) => self.hasher.hash_one(&*folded),
+            _ => return,
+        };
+        self.by_folded.remove(hash, id);
     }
 
     /// Takes back [`Register::create`]: only the newest entity, and only while nothing names it.
     pub(super) fn uncreate(&mut self, id: EntityId, before: Option<EntityId>) {
         let hash = self.hasher.hash_one(self.name(id));
         self.by_name.remove(hash, id.0);
+        self.forget_folded(id.0);
         if let Some(before) = before {
             self.index_name(before.0, hash);
         }
@@ -180,4 +199,9 @@ fn named(record: &Record) -> Vec<EntityId> {
     named.sort_unstable();
     named.dedup();
     named
+}
+
+/// Whether it is the name of a user or service: those are named by tokens.
+fn is_subject(name: &str) -> bool {
+    name.starts_with("user:") || name.starts_with("service:")
 }

@@ -32,6 +32,7 @@ pub use grants::{Grant, GrantId, Terms};
 
 use crate::charter::model::Stated;
 use crate::interner::Interner;
+use crate::names::folded;
 use crate::pieces::{Index, List, Lists, ROWS, Table, Texts, items};
 use active::Activations;
 use foldhash::fast::RandomState;
@@ -337,6 +338,8 @@ pub struct Register {
     heads: Table<Head, ROWS>,
     rests: Table<Rest, ROWS>,
     by_name: Index,
+    /// Users and services whose name differs from its folded form, by that.
+    by_folded: Index,
     hasher: RandomState,
     /// Groups, members, tenants, contents, and who names whom.
     ids: Lists<EntityId, { items(size_of::<EntityId>()) }>,
@@ -365,6 +368,7 @@ impl Default for Register {
             heads: Table::default(),
             rests: Table::default(),
             by_name: Index::default(),
+            by_folded: Index::default(),
             hasher: RandomState::default(),
             ids: Lists::default(),
             attributes: Lists::default(),
@@ -414,6 +418,15 @@ impl Register {
     pub fn find(&self, name: &str) -> Option<EntityId> {
         let hash = self.hasher.hash_one(name);
         self.by_name.find(hash, |id| self.entities.get(id) == name).map(EntityId)
+    }
+
+    /// A user or service, deleted ones included, that is called almost so: but for case or Unicode form.
+    pub fn called_alike(&self, name: &str) -> Option<EntityId> {
+        let folded = folded(name);
+        let hash = self.hasher.hash_one(&*folded);
+        let other =
+            self.by_folded.find(hash, |id| self::folded(self.entities.get(id)) == folded).map(EntityId);
+        other.or_else(|| self.find(&folded)).filter(|id| self.name(*id) != name)
     }
 
     /// The entity registered under a name now.
@@ -686,6 +699,7 @@ impl Register {
             + self.heads.size_bytes()
             + self.rests.size_bytes()
             + self.by_name.size_bytes()
+            + self.by_folded.size_bytes()
             + self.ids.size_bytes()
             + self.attributes.size_bytes()
             + self.relations.size_bytes()

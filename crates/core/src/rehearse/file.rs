@@ -4,6 +4,7 @@ use super::guarantee::{Claimed, Guarantee, Written};
 use super::table;
 use super::{Active, Case, Rehearsal, Sample, SampleGrant};
 use crate::charter::syntax::{Field, Fields, TomlFile, condition_in, parse_file};
+use crate::decide::bearer::Token;
 use crate::decide::question::Request;
 use crate::names::split_entity;
 use crate::register::line::{EntityLine, grant};
@@ -162,17 +163,35 @@ impl Reader<'_> {
     }
 
     fn case(&mut self, fields: &Fields<'_, '_>) {
-        const KEYS: [&str; 10] =
-            ["name", "as", "on", "may", "may-not", "context", "now", "session", "properties", "because"];
+        const KEYS: [&str; 11] = [
+            "name",
+            "as",
+            "token",
+            "on",
+            "may",
+            "may-not",
+            "context",
+            "now",
+            "session",
+            "properties",
+            "because",
+        ];
         fields.only(&KEYS, self.findings);
         let text =
             |reader: &mut Self, key: &str| fields.get(key).and_then(|field| field.text(reader.findings));
         let (name, subject, resource) = (text(self, "name"), text(self, "as"), text(self, "on"));
-        for (key, missing) in [("name", name.is_none()), ("as", subject.is_none())] {
+        let token = fields.get("token").and_then(|field| self.token(&field));
+        for (key, missing) in
+            [("name", name.is_none()), ("as, or token", subject.is_none() && fields.get("token").is_none())]
+        {
             if missing {
                 self.error("missing-key", fields.span, format!("a case needs {key}"));
             }
         }
+        if let (Some(subject), Some(_)) = (&subject, &token) {
+            self.error("wrong-shape", subject.span, "the token says who asks: write as, or token");
+        }
+        let subject = subject.or_else(|| token.as_ref().map(|token| At::new(String::new(), token.span)));
         let (Some(name), Some(subject)) = (name, subject) else { return };
         let list = |reader: &mut Self, key: &str| {
             fields.get(key).map(|field| field.texts(reader.findings)).unwrap_or_default()
@@ -197,8 +216,10 @@ impl Reader<'_> {
             of_subject,
             of_resource,
             context,
+            ..Request::default()
         };
         let case = Case {
+            token,
             now: self.moment(fields, "now"),
             name: name.value,
             request,
@@ -210,6 +231,22 @@ impl Reader<'_> {
             span: name.span,
         };
         self.made.cases.push(case);
+    }
+
+    /// `token = { issuer = "KEY", claims = { … } }`, taken as verified.
+    fn token(&mut self, field: &Field<'_, '_>) -> Option<At<Token>> {
+        let fields = field.table("token", self.findings)?;
+        fields.only(&["issuer", "claims"], self.findings);
+        let Some(issuer) = fields.get("issuer").and_then(|field| field.text(self.findings)) else {
+            self.error(
+                "missing-key",
+                fields.span,
+                "a token needs an issuer: token = { issuer = \"KEY\", claims = { … } }",
+            );
+            return None;
+        };
+        let claims = self.object(fields.get("claims"));
+        Some(At::new(Token { issuer: issuer.value, claims }, issuer.span))
     }
 
     fn guarantee(&mut self, fields: &Fields<'_, '_>) {

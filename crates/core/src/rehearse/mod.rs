@@ -16,6 +16,7 @@ pub use write::write;
 
 use crate::charter::policy::Policy;
 use crate::charter::syntax::Effect;
+use crate::decide::bearer::{Bearer, Token};
 use crate::decide::explain::{Explanation, explain};
 use crate::decide::question::Request;
 use crate::decide::{World, with_scratch};
@@ -82,6 +83,8 @@ pub struct Case {
     pub name: String,
     /// The question, without its permission.
     pub request: Request,
+    /// Who asks, if a token says it; it is taken as verified.
+    pub token: Option<At<Token>>,
     /// What must be allowed.
     pub may: Vec<At<String>>,
     /// What must be denied.
@@ -291,7 +294,14 @@ impl Rehearsal {
                 || world.register().registered(name).is_some()
         };
         let subject = &case.request.subject;
-        if subject != "anonymous" && !known(subject) {
+        if let Some(token) = &case.token {
+            let issuers = || policy.model().issuers.iter().map(|issuer| issuer.key.as_str());
+            if issuers().all(|key| key != token.value.issuer) {
+                let message = format!("unknown issuer {:?}", token.value.issuer);
+                let finding = Finding::error("unknown-issuer", token.span, message);
+                findings.push(finding.meant(&token.value.issuer, issuers()));
+            }
+        } else if subject != "anonymous" && !known(subject) {
             findings.push(self.unknown_sample(subject, case.subject_span));
         }
         if let Some(resource) = case.request.resource.as_ref().filter(|name| !known(name)) {
@@ -335,10 +345,21 @@ impl Rehearsal {
 
     fn case(&self, case: &Case, world: &World, sources: &Sources, now: Timestamp) -> CaseReport {
         let stated = case.now.or(self.now);
+        let bearer = case.token.as_ref().map(|token| Bearer::of(world, &token.value, None).map(Arc::new));
+        let world = match &bearer {
+            Some(Ok(bearer)) => bearer.world(world),
+            _ => world,
+        };
+        let named = match &bearer {
+            None => case.request.subject.clone(),
+            Some(Ok(bearer)) => bearer.name.clone(),
+            Some(Err(_)) => "a token that is refused".to_owned(),
+        };
         let expected = case.may.iter().map(|p| (p, true)).chain(case.may_not.iter().map(|p| (p, false)));
         let checks: Vec<Check> = expected
             .filter_map(|(permission, expected)| {
-                let request = Request { permission: permission.value.clone(), ..case.request.clone() };
+                let permission = permission.value.clone();
+                let request = Request { permission, bearer: bearer.clone(), ..case.request.clone() };
                 let asked = request.resolve(world.engine(), stated.unwrap_or(now)).ok()?;
                 let (decision, explanation) =
                     with_scratch(|scratch| explain(world.engine(), &asked, scratch));
@@ -349,7 +370,7 @@ impl Rehearsal {
                 let passed = decision.allowed == expected && expected_reason.is_none();
                 let doubt = if passed { doubt(&explanation, stated.is_none()) } else { None };
                 Some(Check {
-                    subject: request.subject,
+                    subject: named.clone(),
                     permission: request.permission,
                     resource: request.resource,
                     expected,

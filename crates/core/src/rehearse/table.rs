@@ -74,6 +74,7 @@ fn case(record: &csv::StringRecord, span: Span, findings: &mut Vec<Finding>) -> 
     Some(Case {
         name,
         request,
+        token: None,
         may,
         may_not,
         now: None,

@@ -46,6 +46,7 @@ impl<'w> Side<'w> {
             context: vec![None; engine.policy.model().context.len()].into(),
             now: self.now,
             session: None,
+            vouched: None,
         })
     }
 

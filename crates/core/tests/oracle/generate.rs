@@ -31,7 +31,7 @@ impl<'a> Dice<'a> {
     pub fn pick<T: Clone>(&mut self, from: &[T]) -> T {
         from[self.below(from.len())].clone()
     }
-    fn some<T: Clone>(&mut self, from: &[T], of_ten: usize) -> Vec<T> {
+    pub fn some<T: Clone>(&mut self, from: &[T], of_ten: usize) -> Vec<T> {
         from.iter().filter(|_| self.chance(of_ten)).cloned().collect()
     }
 }
@@ -556,7 +556,7 @@ const RESOURCES: [(&str, &[&str]); 8] = [
     ("beacon:b2", &[]),
 ];
 
-fn stated(dice: &mut Dice<'_>, attribute: &Attribute) -> Option<Json> {
+pub fn stated(dice: &mut Dice<'_>, attribute: &Attribute) -> Option<Json> {
     // Sometimes something of another type, and sometimes nothing.
     if dice.chance(3) {
         return None;

@@ -11,6 +11,7 @@ mod naive;
 mod prove;
 mod render;
 mod shift;
+mod tokens;
 mod worlds;
 
 use generate::{Dice, Tally};

@@ -45,6 +45,8 @@ pub enum From {
     Register,
     Request,
     Either,
+    Token,
+    RegisterOrToken,
 }
 
 #[derive(Clone, Debug)]
@@ -191,6 +193,16 @@ pub struct Question {
     pub context: BTreeMap<String, Json>,
     pub now: i64,
     pub session: Option<String>,
+    /// Memberships that a token vouches for.
+    pub vouched: Option<Vouched>,
+}
+
+/// Memberships that a token vouches for; `perhaps` are groups of which it cannot be read.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Vouched {
+    pub groups: BTreeSet<String>,
+    pub perhaps: BTreeSet<String>,
+    pub tenants: BTreeSet<String>,
 }
 
 /// What a thing on a path is: an entity of the register, the question's own unregistered
@@ -253,6 +265,14 @@ pub struct Conferred {
 /// An entity at the end of a path, with what the last step started from and whether it may lead
 /// into another tenant.
 type End = (String, (Thing, bool));
+
+/// Which memberships are followed from the subject.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Linked {
+    Registered,
+    Vouched,
+    Perhaps,
+}
 
 /// One arrival of a role: its key, the grant it came by, whether it arrives.
 type Arrival<'a> = (String, Option<&'a Grant>, Truth);
@@ -407,7 +427,7 @@ impl<'a> Naive<'a> {
     /// active.
     fn standby_would(&self) -> bool {
         let Some(subject) = self.subject() else { return false };
-        let groups = self.groups(subject, &|_| true);
+        let groups = self.linked(subject, &|_| true, Linked::Registered);
         self.register.grants.iter().enumerate().any(|(at, grant)| {
             let on_standby = self.charter.roles.get(&grant.role).is_some_and(|role| role.standby.is_some());
             let begun = grant.from.is_none_or(|from| from <= self.question.now);
@@ -517,11 +537,33 @@ impl<'a> Naive<'a> {
 
     /// Groups that stand for the subject, if all on the chain count.
     fn groups(&self, subject: &str, counts: &dyn Fn(&str) -> bool) -> BTreeSet<String> {
+        self.linked(subject, counts, Linked::Vouched)
+    }
+
+    /// Whether one of them is, or may be, among those.
+    fn among_groups(&self, group: &str, subject: &str, counts: &dyn Fn(&str) -> bool) -> Truth {
+        if self.groups(subject, counts).contains(group) {
+            return Some(true);
+        }
+        if self.linked(subject, counts, Linked::Perhaps).contains(group) {
+            self.meet("a group of which a token does not tell");
+            return None;
+        }
+        Some(false)
+    }
+
+    fn linked(&self, subject: &str, counts: &dyn Fn(&str) -> bool, by: Linked) -> BTreeSet<String> {
         let mut found: BTreeSet<String> = BTreeSet::new();
+        let vouched = self.question.vouched.as_ref().filter(|_| subject == self.question.subject);
         loop {
             let before = found.len();
             for (name, entity) in &self.register.entities {
-                let reaches = entity.members.contains(subject)
+                let by_token = vouched.is_some_and(|vouched| {
+                    by != Linked::Registered && vouched.groups.contains(name)
+                        || by == Linked::Perhaps && vouched.perhaps.contains(name)
+                });
+                let reaches = by_token
+                    || entity.members.contains(subject)
                     || entity.members.iter().any(|member| found.contains(member));
                 if kind_of(name) == "group" && counts(name) && reaches {
                     found.insert(name.clone());
@@ -542,7 +584,11 @@ impl<'a> Naive<'a> {
 
     fn is_member_of_tenant(&self) -> bool {
         match (self.subject(), self.tenant(&self.here())) {
-            (Some(subject), Tenant::Is(tenant)) => self.register.entities[subject].tenants.contains(&tenant),
+            (Some(subject), Tenant::Is(tenant)) => {
+                let vouched = self.question.vouched.as_ref();
+                self.register.entities[subject].tenants.contains(&tenant)
+                    || vouched.is_some_and(|vouched| vouched.tenants.contains(&tenant))
+            }
             _ => false,
         }
     }
@@ -594,9 +640,14 @@ impl<'a> Naive<'a> {
             }
         }
         let Some(subject) = self.subject() else { return all };
-        let groups = self.groups(subject, &|group| self.group_counts_here(group));
+        let here = |group: &str| self.group_counts_here(group);
+        let registered = self.linked(subject, &here, Linked::Registered);
         for (at, grant) in self.register.grants.iter().enumerate() {
-            let holder = grant.to == subject || groups.contains(&grant.to);
+            let stands =
+                if grant.to == subject { Some(true) } else { self.among_groups(&grant.to, subject, &here) };
+            let holder = stands != Some(false);
+            // What a token vouches for cannot be activated.
+            let by_register = grant.to == subject || registered.contains(&grant.to);
             let live = grant.from.is_none_or(|from| from <= self.question.now)
                 && grant.until.is_none_or(|until| self.question.now < until);
             if !live {
@@ -618,7 +669,8 @@ impl<'a> Naive<'a> {
                             self.meet(what);
                         }
                     }
-                    self.may_hold(role) && role.grantable && place && self.is_active(at, role)
+                    let active = role.standby.is_none() || by_register && self.is_active(at, role);
+                    self.may_hold(role) && role.grantable && place && active
                 }
                 (None, Some((tenant, _))) => {
                     kind_of(subject) == "user" && self.tenant(&self.here()) == Tenant::Is(tenant.clone())
@@ -626,7 +678,10 @@ impl<'a> Naive<'a> {
                 (None, None) => false,
             };
             if counts {
-                all.push((grant.role.clone(), Some(grant), Some(true)));
+                if !by_register {
+                    self.meet("a grant to a group that a token vouches for");
+                }
+                all.push((grant.role.clone(), Some(grant), stands));
             }
         }
         all
@@ -803,9 +858,11 @@ impl<'a> Naive<'a> {
                 to = or(
                     to,
                     match &confer.holds {
-                        None => Some(self.subject().is_some_and(|subject| {
-                            subject == end || self.stands_for(end, subject, Some(reached))
-                        })),
+                        None => match self.subject() {
+                            Some(subject) if subject == end => Some(true),
+                            Some(subject) => self.stands_for(end, subject, Some(reached)),
+                            None => Some(false),
+                        },
                         Some(held) => self.at(&Thing::Entity(end.clone())).holds(held),
                     },
                 );
@@ -962,8 +1019,8 @@ impl<'a> Naive<'a> {
             }
             Expr::Holds(role) => self.holds(role),
             Expr::Member(group) => {
-                let groups = self.groups(self.subject()?, &|group| self.group_counts_here(group));
-                Some(groups.contains(&format!("group:{group}")))
+                let here = |group: &str| self.group_counts_here(group);
+                self.among_groups(&format!("group:{group}"), self.subject()?, &here)
             }
             Expr::Among(path) => self.among(path, grant),
             Expr::Known(path) => self.known(path, grant),
@@ -1052,17 +1109,16 @@ impl<'a> Naive<'a> {
     fn among(&self, path: &[String], grant: Option<&Grant>) -> Truth {
         let subject = self.subject()?;
         let items = self.path(path, grant).ok()?;
-        let hit = items.iter().flatten().any(|item| {
-            let Value::Thing(Thing::Entity(name), reached) = item else { return false };
-            name == subject || self.stands_for(name, subject, reached.as_ref())
-        });
-        if hit {
-            return Some(true);
-        }
-        items.iter().all(Result::is_ok).then_some(false)
+        let whole = if items.iter().all(Result::is_ok) { Some(false) } else { None };
+        items.iter().flatten().fold(whole, |found, item| {
+            let Value::Thing(Thing::Entity(name), reached) = item else { return found };
+            let is =
+                if name == subject { Some(true) } else { self.stands_for(name, subject, reached.as_ref()) };
+            or(found, is)
+        })
     }
 
-    fn stands_for(&self, group: &str, subject: &str, reached: Option<&(Thing, bool)>) -> bool {
+    fn stands_for(&self, group: &str, subject: &str, reached: Option<&(Thing, bool)>) -> Truth {
         let counts = |name: &str| match (reached, &self.register.entities[name].tenant) {
             (None, _) | (_, None) => true,
             (Some((Thing::Entity(from), _)), _) if matches!(kind_of(from), "user" | "service") => true,
@@ -1075,7 +1131,7 @@ impl<'a> Naive<'a> {
             }
         };
         self.meet("through a group");
-        kind_of(group) == "group" && self.groups(subject, &counts).contains(group)
+        if kind_of(group) == "group" { self.among_groups(group, subject, &counts) } else { Some(false) }
     }
 
     fn known(&self, path: &[String], grant: Option<&Grant>) -> Truth {
@@ -1240,8 +1296,8 @@ impl<'a> Naive<'a> {
             let requested = said.and_then(|said| said.get(name)).filter(|value| !value.is_null());
             let stated = match attribute.from {
                 From::Register => registered,
-                From::Request => requested,
-                From::Either => registered.or(requested),
+                From::Request | From::Token => requested,
+                From::Either | From::RegisterOrToken => registered.or(requested),
             };
             return typed(attribute, stated.or(attribute.default.as_ref()).ok_or(Lack::Missing)?);
         }

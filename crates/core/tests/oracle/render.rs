@@ -68,7 +68,7 @@ pub fn charter(charter: &Charter) -> String {
     }
     out.push_str("[context]\n");
     for (name, attribute) in &charter.context {
-        let _ = writeln!(out, "{name} = {}", declared_attribute(attribute, false));
+        let _ = writeln!(out, "{name} = {}", declared_attribute(attribute, attribute.from == From::Token));
     }
     for (key, role) in &charter.roles {
         let _ = writeln!(
@@ -137,6 +137,8 @@ fn source(from: From) -> &'static str {
         From::Register => "register",
         From::Request => "request",
         From::Either => "either",
+        From::Token => "token",
+        From::RegisterOrToken => "register-or-token",
     }
 }
 
@@ -328,5 +330,6 @@ pub fn request(question: &Question) -> ostrog_core::prelude::Request {
         of_subject: question.of_subject.clone().into_iter().collect(),
         of_resource,
         context,
+        ..ostrog_core::prelude::Request::default()
     }
 }

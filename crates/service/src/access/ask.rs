@@ -1,20 +1,23 @@
 //! How one question of a caller is answered: its parts are read, each once however many questions share
 //! it, and then asked.
 
+use super::tokens::{TOKEN, Tokens};
 use crate::App;
 use crate::asked::Short;
 use crate::node::gate::{Decisions, Scope};
 use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::charter::model::{KindId, PermId};
+use ostrog_core::decide::bearer::Bearer;
 use ostrog_core::decide::question::{ContextPart, Reader, ResourcePart, SubjectPart};
 use ostrog_core::names::is_key;
-use ostrog_core::prelude::{Asked, Decision, Policy, Reason, decide, explain, with_scratch};
+use ostrog_core::prelude::{Asked, Decision, Engine, Policy, Reason, decide, explain, with_scratch};
 use ostrog_store::key::Detail;
 use ostrog_wire::access::{Action, Entity, Evaluation, EvaluationContext, EvaluationRequest};
 use ostrog_wire::strict::Object;
 use serde_json::{Map, Value};
 use std::borrow::Cow;
+use std::sync::Arc;
 
 /// The key of the context that asks for an explanation: how much to say is not a fact of the question.
 const EXPLAIN: &str = "explain";
@@ -24,6 +27,7 @@ pub struct Asker<'a> {
     app: &'a App,
     scope: &'a Scope,
     decisions: Decisions<'a>,
+    tokens: &'a Tokens,
     now: Timestamp,
 }
 
@@ -32,7 +36,22 @@ pub struct Asker<'a> {
 pub struct Who {
     /// `user:ines`
     pub name: String,
-    part: SubjectPart,
+    /// None: a token stands for them that does not count.
+    part: Option<SubjectPart>,
+    /// Who bears the token that stands for them.
+    pub bearer: Option<Arc<Bearer>>,
+}
+
+impl Who {
+    /// Whether a token stands for them that does not count.
+    pub fn is_refused(&self) -> bool {
+        self.part.is_none()
+    }
+
+    /// By name, if a token tells it.
+    pub fn told(&self) -> Option<String> {
+        self.bearer.as_ref().map(|bearer| bearer.name.clone())
+    }
 }
 
 /// With what, read: the same for every action of its type.
@@ -43,6 +62,8 @@ pub struct What {
     pub name: Option<String>,
     /// None: the type is not the caller's to ask about, or declares nothing; both answer alike.
     part: Option<ResourcePart>,
+    /// What was said of it, where it may have to be read anew.
+    said: Option<(PermId, Map<String, Value>)>,
     /// What was said of it that the caller cannot vouch for, and does not count.
     pub unvouched: bool,
 }
@@ -57,8 +78,8 @@ pub struct Surroundings {
 
 impl<'a> Asker<'a> {
     /// Of a caller, now.
-    pub fn new(app: &'a App, scope: &'a Scope, decisions: Decisions<'a>) -> Asker<'a> {
-        Asker { app, scope, decisions, now: Timestamp::now() }
+    pub fn new(app: &'a App, scope: &'a Scope, decisions: Decisions<'a>, tokens: &'a Tokens) -> Asker<'a> {
+        Asker { app, scope, decisions, tokens, now: Timestamp::now() }
     }
 
     /// Answers a question.
@@ -80,7 +101,22 @@ impl<'a> Asker<'a> {
     }
 
     fn reader(&self, tells: bool) -> Reader<'a> {
-        Reader { engine: self.decisions.engine(), now: self.now, tells }
+        self.reader_under(self.decisions.engine(), tells)
+    }
+
+    fn reader_under<'e>(&self, engine: Engine<'e>, tells: bool) -> Reader<'e> {
+        Reader { engine, now: self.now, tells, vouched: false }
+    }
+
+    /// What somebody's questions are asked of: of a bearer who is not registered and counts as signed in, the
+    /// register with them in it.
+    pub fn engine_for<'w>(&self, who: &'w Who) -> Engine<'w>
+    where
+        'a: 'w,
+    {
+        let live = self.decisions.world();
+        let world = who.bearer.as_ref().map_or(live, |bearer| bearer.world(live));
+        world.engine_in(self.decisions.sight())
     }
 
     /// Reads who asks; `tells`: with what of it does not count.
@@ -91,6 +127,7 @@ impl<'a> Asker<'a> {
         is_type(&subject.kind)?;
         let name = match (subject.kind.as_str(), &subject.id) {
             ("anonymous", _) => "anonymous".to_owned(),
+            (TOKEN, Some(token)) => return self.bearer(token, subject, tells),
             (kind, Some(id)) => format!("{kind}:{id}"),
             (_, None) => {
                 return Err(Problem::malformed(
@@ -99,7 +136,20 @@ impl<'a> Asker<'a> {
             }
         };
         let part = self.reader(tells).subject(&name, members(subject.properties.as_ref()).as_ref());
-        Ok(Who { part: part.map_err(malformed)?, name })
+        Ok(Who { part: Some(part.map_err(malformed)?), name, bearer: None })
+    }
+
+    fn bearer(&self, token: &str, subject: &Entity, tells: bool) -> Result<Who, Problem> {
+        let refused = Who { name: TOKEN.to_owned(), part: None, bearer: None };
+        let Ok(bearer) = self.tokens.bearer(self.scope, token)? else { return Ok(refused) };
+        let world = bearer.world(self.decisions.world());
+        let reader = self.reader_under(world.engine_in(self.decisions.sight()), tells);
+        let part =
+            reader.bearer(&bearer, members(subject.properties.as_ref()).as_ref()).map_err(malformed)?;
+        Ok(match part {
+            Ok(part) => Who { name: bearer.name.clone(), part: Some(part), bearer: Some(bearer) },
+            Err(_) => refused,
+        })
     }
 
     /// Reads with what; `tells`: with what of it does not count.
@@ -117,14 +167,16 @@ impl<'a> Asker<'a> {
         if unvouched {
             properties.to_mut().remove("within");
         }
-        let part = match self.any_permission(&kind).filter(|_| self.may_ask_about(&kind)) {
+        let any = self.any_permission(&kind).filter(|_| self.may_ask_about(&kind));
+        let part = match any {
             None => None,
             Some(any) => {
                 let part = self.reader(tells).resource(any, name.as_deref(), properties.as_ref());
                 Some(part.map_err(malformed)?)
             }
         };
-        Ok(What { kind, name, part, unvouched })
+        let said = any.filter(|_| !self.tokens.is_empty()).map(|any| (any, properties.into_owned()));
+        Ok(What { kind, name, part, said, unvouched })
     }
 
     /// Reads the surroundings.
@@ -153,7 +205,8 @@ impl<'a> Asker<'a> {
         surroundings: &Surroundings,
     ) -> Result<Evaluation, Problem> {
         let permission = permission(&what.kind, &action.name)?;
-        let (answer, reason) = self.decided(who, &permission, what, surroundings)?;
+        let (mut answer, reason) = self.decided(who, &permission, what, surroundings)?;
+        answer.context.subject = who.told();
         self.noted(who, permission, what, (answer.decision, reason));
         Ok(answer)
     }
@@ -165,21 +218,33 @@ impl<'a> Asker<'a> {
         what: &What,
         surroundings: &Surroundings,
     ) -> Result<(Evaluation, Reason), Problem> {
-        let engine = self.decisions.engine();
+        let engine = self.engine_for(who);
+        let Some(subject) = &who.part else {
+            let reason = Reason::TokenRefused;
+            return Ok((self.told(false, reason.code(engine)), reason));
+        };
         let Some(resource) = &what.part else {
             let reason = Reason::UnknownType;
             return Ok((self.told(false, reason.code(engine)), reason));
         };
-        let reader = self.reader(surroundings.explains);
+        let reader = self.reader_under(engine, surroundings.explains);
+        // To a bearer who is in no other register something may lead.
+        let own = match (&who.bearer, &what.said) {
+            (Some(bearer), Some((any, said))) if !bearer.registered => {
+                Some(reader.resource(*any, what.name.as_deref(), said).map_err(malformed)?)
+            }
+            _ => None,
+        };
+        let resource = own.as_ref().unwrap_or(resource);
         let known = reader.permission(permission, what.name.as_deref()).map_err(malformed)?;
         let mut asked = match known {
-            Ok(permission) => reader.asked(permission, &who.part, resource, &surroundings.part),
-            Err(unknown) => reader.denied(unknown, &who.part),
+            Ok(permission) => reader.asked(permission, subject, resource, &surroundings.part),
+            Err(unknown) => reader.denied(unknown, subject),
         };
         if surroundings.explains {
             let told = "resource.within: the key is not one of the application that owns the type";
             asked.ignored.extend(what.unvouched.then(|| told.to_owned()));
-            return Ok(self.explained(&asked));
+            return Ok(self.explained(engine, &asked));
         }
         Ok(match &asked.question {
             Err(reason) => (self.told(false, reason.code(engine)), *reason),
@@ -190,9 +255,8 @@ impl<'a> Asker<'a> {
         })
     }
 
-    fn explained(&self, asked: &Asked) -> (Evaluation, Reason) {
-        let (decision, explanation) =
-            with_scratch(|scratch| explain(self.decisions.engine(), asked, scratch));
+    fn explained(&self, engine: Engine<'_>, asked: &Asked) -> (Evaluation, Reason) {
+        let (decision, explanation) = with_scratch(|scratch| explain(engine, asked, scratch));
         let mut answer = self.with_message(explanation.reason.clone(), decision);
         answer.context.explanation = Some(Box::new(explanation));
         (answer, decision.reason)

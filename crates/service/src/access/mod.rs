@@ -2,11 +2,13 @@
 //!
 //! - [`ask`]: how one question of a caller is answered, whichever call it comes in;
 //! - [`batch`]: several, of which what they share is read once;
-//! - [`search`]: who may, with what, and what.
+//! - [`search`]: who may, with what, and what;
+//! - [`tokens`]: tokens that stand for a subject.
 
 mod ask;
 mod batch;
 mod search;
+mod tokens;
 
 use crate::App;
 use crate::body::{FEW, JsonBytes};
@@ -23,6 +25,7 @@ use ostrog_wire::access::{BatchAnswer, Configuration, Evaluation, EvaluationRequ
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::time::{Duration, Instant};
+use tokens::Tokens;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -74,9 +77,10 @@ async fn evaluation(
     JsonBytes(bytes, held): JsonBytes,
 ) -> Result<Response, Problem> {
     let decisions = scope.decisions(Permission::Evaluation)?;
+    let tokens = Tokens::of_body(&scope, &bytes).await;
     if bytes.len() <= FEW {
         let request: EvaluationRequest = read(&bytes)?;
-        let asker = Asker::new(&app, &scope, decisions);
+        let asker = Asker::new(&app, &scope, decisions, &tokens);
         if !asker.explains(request.context.as_ref()) {
             return Ok(answer(&scope, decisions, &asker.ask(&request)?));
         }
@@ -85,7 +89,7 @@ async fn evaluation(
     apart(&app.clone(), &scope.clone(), move || {
         let _held = held;
         let decisions = scope.decisions(Permission::Evaluation)?;
-        let asked = Asker::new(&app, &scope, decisions).ask(&read(&bytes)?)?;
+        let asked = Asker::new(&app, &scope, decisions, &tokens).ask(&read(&bytes)?)?;
         Ok(answer(&scope, decisions, &asked))
     })
     .await
@@ -108,11 +112,12 @@ async fn evaluations(
     JsonBytes(bytes, held): JsonBytes,
 ) -> Result<Response, Problem> {
     let decisions = scope.decisions(Permission::Evaluations)?;
+    let tokens = Tokens::of_body(&scope, &bytes).await;
     if bytes.len() <= FEW {
         // A small one is most often answered in less time than handing it over takes. If it is not, it is
         // begun anew beside: nothing was done that would have to be taken back.
         let until = Instant::now() + AT_ONCE;
-        let asker = Asker::new(&app, &scope, decisions);
+        let asker = Asker::new(&app, &scope, decisions, &tokens);
         if let Some(answers) = batch::answers(&asker, &bytes, &mut || Instant::now() < until)? {
             return Ok(answer(&scope, decisions, &answers));
         }
@@ -125,7 +130,7 @@ async fn evaluations(
         move |ticket: &crate::lanes::Ticket| {
             let _held = held;
             let decisions = scope.decisions(Permission::Evaluations)?;
-            let asker = Asker::new(&app, &scope, decisions);
+            let asker = Asker::new(&app, &scope, decisions, &tokens);
             let answers = batch::answers(&asker, &bytes, &mut || ticket.goes_on())?;
             let too_long = || Problem::timeout("The batch takes too long; ask it in parts.");
             Ok(answer(&scope, decisions, &answers.ok_or_else(too_long)?))

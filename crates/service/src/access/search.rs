@@ -1,7 +1,8 @@
 //! The three searches: who may, with what, and what.
 
 use super::answer;
-use super::ask::{Asker, malformed, permission};
+use super::ask::{Asker, Who, malformed, permission};
+use super::tokens::{TOKEN, Tokens};
 use crate::App;
 use crate::body::StrictJson;
 use crate::lanes::Ticket;
@@ -13,8 +14,8 @@ use axum::response::Response;
 use jiff::Timestamp;
 use ostrog_core::decide::actions::actions;
 use ostrog_core::decide::search::{self, Found, Page};
-use ostrog_core::prelude::{Engine, Malformed, Request, decide, with_scratch};
-use ostrog_wire::access::{Entity, PageRequest, SearchContext, SearchRequest, SearchResponse, SearchResult};
+use ostrog_core::prelude::{Engine, Malformed, Reason, Request, decide, with_scratch};
+use ostrog_wire::access::{Entity, PageRequest, SearchRequest, SearchResponse, SearchResult};
 use serde_json::json;
 use sha2::{Digest as _, Sha256};
 use std::time::Duration;
@@ -97,22 +98,29 @@ async fn run(app: App, scope: Scope, wanted: For, search: SearchRequest) -> Resu
     };
     let key = scope.key_id().to_owned();
     let lane = app.clone();
+    // Of whoever goes on with another page, too.
+    let token = search.subject.id.clone().filter(|_| search.subject.kind == TOKEN);
+    let tokens = Tokens::of(&scope, token.into_iter().collect()).await;
     let work = move |ticket: &Ticket| {
         let decisions = scope.decisions(Permission::Search)?;
-        let asker = Asker::new(&app, &scope, decisions);
+        let asker = Asker::new(&app, &scope, decisions, &tokens);
         let mut response = SearchResponse::default();
-        if asker.may_ask_about(&search.resource.kind) {
-            let request = request(&asker, wanted, &search)?;
+        let who = asker.who(&subject(wanted, &search), false)?;
+        response.context.subject = who.told();
+        if who.is_refused() {
+            response.context.reason = Some(Reason::TokenRefused.code(decisions.engine()));
+        } else if asker.may_ask_about(&search.resource.kind) {
+            let request = request(&asker, wanted, &search, &who)?;
             let limit = search.page.limit.unwrap_or(PAGE).min(MAX_PAGE) as usize;
             let ticket = ticket.within(PATIENCE);
             let mut go_on = || ticket.goes_on() && scope.counts();
             let page = (after.as_str(), limit);
-            let engine = decisions.engine();
+            let engine = asker.engine_for(&who);
             let found = found(engine, wanted, &search, &request, page, &mut go_on).map_err(malformed)?;
             response.results = found.results;
             let next = |after: String| next_token(&scope.position(), &after, &bound);
             response.page.next_token = found.next.map_or_else(String::new, next);
-            response.context = SearchContext { unregistered: found.unregistered };
+            response.context.unregistered = found.unregistered;
         }
         Ok(answer(&scope, decisions, &response))
     };
@@ -176,18 +184,14 @@ fn entities(found: &Found) -> Vec<SearchResult> {
 }
 
 /// What is asked: whoever or whatever is wanted for stands in the place of nobody or nothing.
-fn request(asker: &Asker<'_>, wanted: For, search: &SearchRequest) -> Result<Request, Problem> {
+fn request(asker: &Asker<'_>, wanted: For, search: &SearchRequest, who: &Who) -> Result<Request, Problem> {
     let kind = &search.resource.kind;
-    let subject = match wanted {
-        For::Subjects => Entity { kind: "anonymous".to_owned(), ..Entity::default() },
-        For::Resources | For::Actions => search.subject.clone(),
-    };
+    let subject = subject(wanted, search);
     let action = match (&search.action, wanted) {
         (Some(action), _) => action.name.as_str(),
         (None, For::Actions) => "any",
         (None, _) => return Err(Problem::malformed("action is missing.")),
     };
-    let who = asker.who(&subject, false)?;
     let what = asker.what(&search.resource, false)?;
     let members = |of: &Option<ostrog_wire::strict::Object>| of.clone().unwrap_or_default().0;
     let mut of_resource = members(&search.resource.properties);
@@ -195,13 +199,23 @@ fn request(asker: &Asker<'_>, wanted: For, search: &SearchRequest) -> Result<Req
         of_resource.remove("within");
     }
     Ok(Request {
-        subject: who.name,
+        subject: who.name.clone(),
+        bearer: who.bearer.clone().map(Ok),
         permission: permission(kind, action)?,
         resource: what.name,
         of_subject: members(&subject.properties),
         of_resource,
         context: members(&search.context),
+        ..Request::default()
     })
+}
+
+/// Who asks: where that is what is searched for, nobody.
+fn subject(wanted: For, search: &SearchRequest) -> Entity {
+    match wanted {
+        For::Subjects => Entity { kind: "anonymous".to_owned(), ..Entity::default() },
+        For::Resources | For::Actions => search.subject.clone(),
+    }
 }
 
 /// What a token is bound to: the key and the query, but for the page.

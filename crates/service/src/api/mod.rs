@@ -9,6 +9,7 @@ mod draft;
 mod entities;
 mod grants;
 mod holdings;
+mod issuers;
 mod keys;
 mod model;
 mod questions;
@@ -22,6 +23,7 @@ mod stream;
 mod streams;
 mod tenant_roles;
 mod text;
+mod tokens;
 
 use crate::App;
 use crate::lanes::Ticket;
@@ -91,6 +93,10 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(keys::keys, keys::make_key))
         .routes(routes!(keys::replace_key))
         .routes(routes!(keys::end_key))
+        .routes(routes!(issuers::issuers, issuers::add_issuer))
+        .routes(routes!(issuers::end_issuer))
+        .routes(routes!(issuers::try_issuer))
+        .routes(routes!(tokens::read_token))
 }
 
 /// Works out an answer beside the threads that answer decisions, and writes it there too.

@@ -89,6 +89,8 @@ fn word(from: Source) -> Word {
         Source::Register => "register",
         Source::Request => "request",
         Source::Either => "either",
+        Source::Token => "token",
+        Source::RegisterOrToken => "register-or-token",
     }
     .into()
 }

@@ -302,6 +302,7 @@ async fn pose<T: Serialize>(
             of_subject: question.subject_properties,
             of_resource: question.resource_properties,
             context: question.context,
+            ..Request::default()
         };
         let asking = Asking { decisions, world, request, now, ticket };
         Ok(Json(ask(&asking, of)?).into_response())

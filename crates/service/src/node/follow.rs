@@ -12,7 +12,7 @@ use ostrog_store::follow::Head;
 use ostrog_store::journal::{Chain, Kind, Row};
 use ostrog_store::workspace::Write;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 /// How long an answer waits for a position that is not reached yet.
@@ -25,6 +25,8 @@ const AGAIN: Duration = Duration::from_millis(200);
 const LOOK: Duration = Duration::from_secs(5);
 /// How often it is noted which keys were used.
 const NOTING: Duration = Duration::from_secs(30);
+/// How often it is looked whether the keys of an issuer are to be had anew.
+const FRESHENING: Duration = Duration::from_secs(2);
 /// How many rows, and bytes of them, are read at a time. Further behind than many of these, everything is
 /// read anew.
 const CHUNK: i64 = 500;
@@ -36,6 +38,7 @@ const FOR_A_ROW: Duration = Duration::from_secs(60);
 impl Node {
     /// Follows the database for ever.
     pub async fn follow(self: Arc<Self>) {
+        tokio::spawn(keep_keys_fresh(Arc::downgrade(&self)));
         let mut noted = Instant::now();
         loop {
             if let Ok(mut bell) = self.store.listen().await
@@ -179,7 +182,7 @@ impl Node {
     /// position is told without them.
     async fn with(&self, view: &View, rows: &[Row]) -> Result<Option<View>, Error> {
         let mut next = View::clone(view);
-        let mut keys = false;
+        let (mut keys, mut issuers) = (false, false);
         for row in rows {
             if row.position != next.position + 1 || *row.epoch != *next.epoch {
                 return Ok(None);
@@ -196,6 +199,7 @@ impl Node {
                     next = in_force(&next, Arc::new(policy), revision.info);
                 }
                 Kind::Key => keys = true,
+                Kind::Issuer => issuers = true,
                 Kind::Draft | Kind::Case | Kind::Rehearsal => {}
                 Kind::Epoch | Kind::Upgrade => return Ok(None),
             }
@@ -203,6 +207,9 @@ impl Node {
         }
         if keys {
             next.keys = Arc::new(Keys::new(self.store.keys().await?));
+        }
+        if issuers {
+            next.issuers = Arc::new(self.store.issuers().await?);
         }
         Ok(Some(next))
     }
@@ -334,4 +341,13 @@ impl Node {
 /// Whether a database has something else where a node knows what was, or nothing.
 fn is_another_history(view: &View, head: &Head) -> bool {
     view.position > 0 && (head.position < view.position || head.known != Some(view.digest))
+}
+
+/// Asks for the keys of issuers ahead, for as long as the node is there: no token waits for that.
+async fn keep_keys_fresh(node: Weak<Node>) {
+    while let Some(node) = node.upgrade() {
+        node.issuers.freshen(Timestamp::now()).await;
+        drop(node);
+        tokio::time::sleep(FRESHENING).await;
+    }
 }

@@ -16,6 +16,7 @@ pub mod names;
 pub mod view;
 pub mod write;
 
+use crate::issuers::{Network, config};
 use crate::lanes::Lanes;
 use crate::problem::Problem;
 use arc_swap::{ArcSwap, ArcSwapOption};
@@ -28,6 +29,7 @@ use ostrog_core::source::Severity;
 use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::workspace::Loaded;
 use ostrog_store::{Error, Store};
+use ostrog_tokens::Issuers;
 use ostrog_wire::rehearsals::RehearsalFile;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -66,6 +68,8 @@ pub struct Node {
     /// Whether they are being sorted.
     sorting: AtomicBool,
     max_stale: Duration,
+    /// Issuers of tokens, with their keys.
+    pub(crate) issuers: Issuers,
     stop: watch::Sender<bool>,
     /// Texts that were asked under lately.
     compiled: Compiled,
@@ -81,7 +85,10 @@ impl Node {
     /// If the database cannot be read.
     pub async fn open(store: Store, max_stale: Duration) -> Result<Node, Error> {
         let view = view_of(store.load().await?, 0)?;
+        let issuers = Issuers::new(Arc::new(Network));
+        issuers.set(view.issuers.iter().map(config).collect(), Timestamp::now());
         Ok(Node {
+            issuers,
             reached: watch::Sender::new(view.position),
             store,
             view: ArcSwap::from_pointee(view),
@@ -110,7 +117,11 @@ impl Node {
     /// Answers from another view from now on.
     fn publish(&self, view: View) {
         let position = view.position;
+        let issuers = Arc::clone(&view.issuers);
         let before = self.view.swap(Arc::new(view));
+        if !Arc::ptr_eq(&before.issuers, &issuers) {
+            self.issuers.set(issuers.iter().map(config).collect(), Timestamp::now());
+        }
         self.retired().push(before);
         self.reached.send_replace(position);
         self.let_go();
@@ -278,6 +289,7 @@ fn view_of(loaded: Loaded, reading: u64) -> Result<View, Error> {
         reading,
         live,
         keys: Arc::new(Keys::new(loaded.keys)),
+        issuers: Arc::new(loaded.issuers),
     })
 }
 

@@ -4,6 +4,7 @@
 use crate::operators::Rights;
 use jiff::Timestamp;
 use ostrog_core::prelude::World;
+use ostrog_store::issuer::Issuer;
 use ostrog_store::journal::Chain;
 use ostrog_store::key::{Key, KeyKind};
 use ostrog_store::revision::RevisionInfo;
@@ -34,6 +35,8 @@ pub struct View {
     pub(super) live: Option<Live>,
     /// Who may call.
     pub(super) keys: Arc<Keys>,
+    /// Whose tokens count.
+    pub(super) issuers: Arc<Vec<Issuer>>,
 }
 
 impl View {

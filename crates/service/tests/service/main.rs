@@ -13,4 +13,5 @@ mod connections;
 mod shapes;
 mod support;
 mod table;
+mod tokens;
 mod worlds;

@@ -14,7 +14,7 @@ const METHODS: [&str; 7] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OP
 /// Most segments of a route's path.
 pub const MAX_SEGMENTS: usize = 64;
 
-fn application(
+pub(super) fn application(
     key: Option<&At<String>>,
     applications: &[Application],
     findings: &mut Vec<Finding>,

@@ -87,6 +87,14 @@ pub fn kinds(
     }
     kinds[KindId::TENANT.index()].attributes =
         attributes(&tree.tenant, names, Some(Source::Register), findings);
+    let of_things = tree.resources.iter().flat_map(|resource| &resource.attributes).chain(&tree.tenant);
+    for from in of_things.filter_map(|attribute| attribute.from.as_ref()) {
+        if matches!(from.value, Source::Token | Source::RegisterOrToken) {
+            let message = "a token vouches for who bears it, and for nothing else";
+            let finding = Finding::error("unknown-word", from.span, message);
+            findings.push(finding.help("write one of: register, request, either"));
+        }
+    }
     rootless(tree, &kinds, findings);
     (kinds, permissions)
 }
@@ -166,10 +174,12 @@ pub fn attributes(
     for attribute in written {
         let reserved: &[&str] = if from.is_some() { &RESERVED_PATHS } else { &["session"] };
         reserved_name(&attribute.key, reserved, "name", findings);
-        if let (None, Some(stated)) = (from, &attribute.from) {
-            let finding =
-                Finding::error("unknown-key", stated.span, "what the context holds comes from the request");
-            findings.push(finding.help("leave from out"));
+        if let (None, Some(stated)) = (from, &attribute.from)
+            && !matches!(stated.value, Source::Request | Source::Token)
+        {
+            let message = "what the context holds comes from the request, or from a token";
+            let finding = Finding::error("unknown-word", stated.span, message);
+            findings.push(finding.help("leave from out, or write from = \"token\""));
         }
         let Some(kind) = &attribute.kind else { continue };
         let values = attribute.values.as_ref().map(|values| {

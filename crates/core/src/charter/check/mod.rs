@@ -3,7 +3,7 @@
 //!
 //! The order is: kinds and names ([`declare`]), roles and rules ([`give`]), what comes from
 //! relationships ([`confer`]), separations ([`separate`]), what tenants may make ([`made`]), routes
-//! and affordances ([`connect`]); all of their conditions by [`typing`]; then the doubts
+//! and affordances ([`connect`]), what tokens mean ([`issue`]); all of their conditions by [`typing`]; then the doubts
 //! ([`lints`]). Later steps see only what the earlier ones made.
 
 mod confer;
@@ -11,6 +11,7 @@ mod connect;
 mod declare;
 mod errors;
 mod give;
+mod issue;
 mod lints;
 mod made;
 mod separate;
@@ -65,6 +66,7 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
     let tenant_clauses = made::clauses(&scope, tree, &roles, findings);
     let routes = connect::routes(&scope, tree, &applications, findings);
     let affordances = connect::affordances(&scope, tree, &applications, findings);
+    let issuers = issue::issuers(&scope, tree, &applications, findings);
     give::unused_conditions(&scope, tree, findings);
     let mut kinds = kinds.clone();
     for (kind, range) in kinds.iter_mut().zip(ranges) {
@@ -90,6 +92,7 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
         tenant_clauses,
         routes,
         affordances,
+        issuers,
         named: tree.conditions.iter().filter_map(|named| written(sources, named)).collect(),
     };
     if findings.iter().any(|finding| finding.severity == Severity::Error) {

@@ -44,6 +44,8 @@ pub struct Tree {
     pub routes: Vec<Route>,
     /// `[[affordance]]`
     pub affordances: Vec<Affordance>,
+    /// `[issuer.KEY]`
+    pub issuers: Vec<Issuer>,
 }
 
 /// `[charter]`
@@ -135,17 +137,37 @@ pub enum Source {
     Request,
     /// Register, then request, then default.
     Either,
+    /// A verified token, then default.
+    Token,
+    /// Register, then a verified token, then default.
+    RegisterOrToken,
 }
 
 impl Source {
     /// Whether what the register says counts.
     pub fn reads_register(self) -> bool {
-        self != Source::Request
+        matches!(self, Source::Register | Source::Either | Source::RegisterOrToken)
     }
 
-    /// Whether what the request says counts.
+    /// Whether what comes with the question counts: stated by the application, or vouched for by a token.
     pub fn reads_request(self) -> bool {
         self != Source::Register
+    }
+
+    /// Whether the application that asks may state it.
+    pub fn may_be_stated(self) -> bool {
+        matches!(self, Source::Request | Source::Either)
+    }
+
+    /// As it is told: `register or request`.
+    pub fn words(self) -> &'static str {
+        match self {
+            Source::Register => "register",
+            Source::Request => "request",
+            Source::Either => "register or request",
+            Source::Token => "token",
+            Source::RegisterOrToken => "register or token",
+        }
     }
 }
 
@@ -372,6 +394,81 @@ pub struct Affordance {
     pub under: Option<At<String>>,
     /// Its place.
     pub span: Span,
+}
+
+/// `[issuer.KEY]`: what a verified token of an issuer means.
+#[derive(Clone, Debug)]
+pub struct Issuer {
+    /// Its key.
+    pub key: At<String>,
+    /// For people.
+    pub name: Option<At<String>>,
+    /// Whose questions its tokens may accompany.
+    pub applications: Vec<At<String>>,
+    /// The claim that names a user; `sub` unless stated.
+    pub subject: Option<At<String>>,
+    /// What stands before it in a user's id.
+    pub prefix: Option<At<String>>,
+    /// `same-people = true`
+    pub same_people: bool,
+    /// `lower-case = true`
+    pub lower_case: bool,
+    /// `services = { claim, is }`
+    pub services: Option<ServiceClaim>,
+    /// The claim of the session.
+    pub session: Option<At<String>>,
+    /// What becomes of a bearer who is not registered.
+    pub unregistered: Option<At<Unregistered>>,
+    /// `tenants = { claim, only }`
+    pub tenants: Option<TenantClaim>,
+    /// Attribute and claim.
+    pub attributes: Vec<(At<String>, At<String>)>,
+    /// Field of the context and claim.
+    pub context: Vec<(At<String>, At<String>)>,
+    /// `[[issuer.KEY.groups]]`
+    pub groups: Vec<GroupClaim>,
+}
+
+/// Which tokens are services'.
+#[derive(Clone, Debug)]
+pub struct ServiceClaim {
+    /// The claim that says so.
+    pub claim: At<String>,
+    /// By one of these values.
+    pub is: Vec<At<String>>,
+}
+
+/// The claim of memberships in tenants.
+#[derive(Clone, Debug)]
+pub struct TenantClaim {
+    /// The claim.
+    pub claim: At<String>,
+    /// Ids of the tenants it may name; `None` where not stated.
+    pub only: Option<Vec<At<String>>>,
+}
+
+/// `[[issuer.KEY.groups]]`
+#[derive(Clone, Debug)]
+pub struct GroupClaim {
+    /// The claim.
+    pub claim: At<String>,
+    /// A value, and the id of the group it stands for.
+    pub map: Vec<(At<String>, At<String>)>,
+    /// Whether a group's bare id stands for it.
+    pub by_name: Option<At<bool>>,
+    /// Whether groups that a directory feeds count too.
+    pub stale_ok: bool,
+    /// Its place.
+    pub span: Span,
+}
+
+/// What becomes of a bearer who is not registered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unregistered {
+    /// They are anonymous.
+    Anonymous,
+    /// They are active for their own question.
+    SignedIn,
 }
 
 /// What a rule does.

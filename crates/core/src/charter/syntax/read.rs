@@ -3,8 +3,9 @@
 use super::condition::{self, Expr, Origin};
 use super::{
     Affordance, Application, Attribute, Clause, Confer, ConferTo, Default, Effect, Field, Fields, GivenTo,
-    Group, Head, NamedCondition, Relation, Resource, Role, Route, RouteResource, Rule, Separation, Source,
-    Standby, SubjectKind, TenantClause, TomlFile, Tree, parse_file,
+    Group, GroupClaim, Head, Issuer, NamedCondition, Relation, Resource, Role, Route, RouteResource, Rule,
+    Separation, ServiceClaim, Source, Standby, SubjectKind, TenantClaim, TenantClause, TomlFile, Tree,
+    Unregistered, parse_file,
 };
 use crate::names::{as_key, is_key};
 use crate::source::{At, Finding, MAX_CHARTER_BYTES, MAX_FILE_BYTES, MAX_FILES, Sources, Span};
@@ -12,7 +13,7 @@ use crate::value::{ValueType, parse_duration};
 use jiff::SignedDuration;
 use std::collections::HashMap;
 
-const TABLES: [&str; 14] = [
+const TABLES: [&str; 15] = [
     "charter",
     "application",
     "resource",
@@ -27,7 +28,15 @@ const TABLES: [&str; 14] = [
     "tenant-roles",
     "route",
     "affordance",
+    "issuer",
 ];
+
+/// Where attributes and relations may be read.
+const STATED: &[(&str, Source)] =
+    &[("register", Source::Register), ("request", Source::Request), ("either", Source::Either)];
+/// Where attributes may be read, too: no token vouches for a relation.
+const VOUCHED: &[(&str, Source)] =
+    &[("token", Source::Token), ("register-or-token", Source::RegisterOrToken)];
 
 /// Reads all files of a charter. The tree holds whatever could be read.
 pub fn read(sources: &Sources, findings: &mut Vec<Finding>) -> Tree {
@@ -92,6 +101,7 @@ impl Reader<'_> {
                 "tenant-roles" => self.tenant_roles(&field),
                 "route" => self.all(&field, "[[route]]", Self::route),
                 "affordance" => self.all(&field, "[[affordance]]", Self::affordance),
+                "issuer" => self.each(&field, "issuer", Self::issuer),
                 _ => {}
             }
         }
@@ -354,7 +364,7 @@ impl Reader<'_> {
             )),
         }
         attribute.many = self.flag(&fields, "many");
-        attribute.from = self.source(&fields);
+        attribute.from = self.source(&fields, &[STATED, VOUCHED].concat());
         if let Some(values) = fields.get("values") {
             let items = values.list(self.findings);
             if items.is_empty() {
@@ -382,10 +392,8 @@ impl Reader<'_> {
         attribute
     }
 
-    fn source(&mut self, fields: &Fields<'_, '_>) -> Option<At<Source>> {
-        let words =
-            [("register", Source::Register), ("request", Source::Request), ("either", Source::Either)];
-        self.word(fields, "from", &words)
+    fn source(&mut self, fields: &Fields<'_, '_>, words: &[(&str, Source)]) -> Option<At<Source>> {
+        self.word(fields, "from", words)
     }
 
     fn relations(&mut self, field: Option<Field<'_, '_>>) -> Vec<Relation> {
@@ -421,7 +429,7 @@ impl Reader<'_> {
             )),
         }
         relation.many = self.flag(&fields, "many");
-        relation.from = self.source(&fields);
+        relation.from = self.source(&fields, STATED);
         relation.across_tenants = self.flag(&fields, "across-tenants");
         if let Some(default) = fields.get("default") {
             relation.default_empty = default.items().is_some_and(|items| items.is_empty());
@@ -668,6 +676,105 @@ impl Reader<'_> {
             span: fields.span,
         };
         self.tree.routes.push(route);
+    }
+
+    fn issuer(&mut self, key: At<String>, fields: &Fields<'_, '_>) {
+        fields.only(
+            &[
+                "name",
+                "applications",
+                "subject",
+                "prefix",
+                "same-people",
+                "lower-case",
+                "services",
+                "session",
+                "unregistered",
+                "tenants",
+                "attributes",
+                "context",
+                "groups",
+            ],
+            self.findings,
+        );
+        self.needs(fields, &format!("[issuer.{}]", key.value), &["applications"]);
+        let groups = fields.get("groups").map(|field| field.tables("[[…groups]]", self.findings));
+        let groups = groups.unwrap_or_default();
+        let issuer = Issuer {
+            name: self.text(fields, "name"),
+            applications: self.texts(fields, "applications"),
+            subject: self.text(fields, "subject"),
+            prefix: self.text(fields, "prefix"),
+            same_people: self.flag(fields, "same-people"),
+            lower_case: self.flag(fields, "lower-case"),
+            services: self.service_claim(fields),
+            session: self.text(fields, "session"),
+            unregistered: self.word(
+                fields,
+                "unregistered",
+                &[("anonymous", Unregistered::Anonymous), ("signed-in", Unregistered::SignedIn)],
+            ),
+            tenants: self.tenant_claim(fields),
+            attributes: self.claims(fields, "attributes"),
+            context: self.claims(fields, "context"),
+            groups: groups.iter().filter_map(|fields| self.group_claim(fields)).collect(),
+            key,
+        };
+        self.tree.issuers.push(issuer);
+    }
+
+    fn service_claim(&mut self, fields: &Fields<'_, '_>) -> Option<ServiceClaim> {
+        let inner = fields.get("services")?.table("services", self.findings)?;
+        inner.only(&["claim", "is"], self.findings);
+        self.needs(&inner, "services", &["claim", "is"]);
+        let is = inner.get("is")?;
+        let words = is.one_or_more(self.findings);
+        if words.is_empty() {
+            let message = "no token is a service's: say by which values of the claim";
+            self.findings.push(Finding::error("empty-list", is.span(), message));
+        }
+        Some(ServiceClaim { claim: self.text(&inner, "claim")?, is: words })
+    }
+
+    fn tenant_claim(&mut self, fields: &Fields<'_, '_>) -> Option<TenantClaim> {
+        let inner = fields.get("tenants")?.table("tenants", self.findings)?;
+        inner.only(&["claim", "only"], self.findings);
+        self.needs(&inner, "tenants", &["claim"]);
+        // None at all may be what is meant.
+        let only = inner.get("only").map(|field| {
+            let items = field.list(self.findings);
+            items.iter().filter_map(|item| item.text(self.findings)).collect()
+        });
+        Some(TenantClaim { claim: self.text(&inner, "claim")?, only })
+    }
+
+    fn group_claim(&mut self, fields: &Fields<'_, '_>) -> Option<GroupClaim> {
+        fields.only(&["claim", "map", "by-name", "stale-ok"], self.findings);
+        self.needs(fields, "groups", &["claim"]);
+        let by_name = fields
+            .get("by-name")
+            .and_then(|field| Some(At::new(field.boolean(self.findings)?, field.span())));
+        let map = self.claims(fields, "map");
+        if map.is_empty() && !by_name.as_ref().is_some_and(|by_name| by_name.value) {
+            let message = "no value of this claim stands for a group";
+            let finding = Finding::error("empty-list", fields.span, message);
+            self.findings.push(finding.help("add map = { \"VALUE\" = \"GROUP\" }, or by-name = true"));
+        }
+        Some(GroupClaim {
+            claim: self.text(fields, "claim")?,
+            map,
+            by_name,
+            stale_ok: self.flag(fields, "stale-ok"),
+            span: fields.span,
+        })
+    }
+
+    /// What is called so, and the text that stands behind it.
+    fn claims(&mut self, fields: &Fields<'_, '_>, key: &str) -> Vec<(At<String>, At<String>)> {
+        let Some(table) = fields.get(key).and_then(|field| field.table(key, self.findings)) else {
+            return Vec::new();
+        };
+        table.entries().filter_map(|(name, field)| Some((name, field.text(self.findings)?))).collect()
     }
 
     fn affordance(&mut self, fields: &Fields<'_, '_>) {

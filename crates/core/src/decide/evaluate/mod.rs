@@ -13,8 +13,8 @@ use super::Tenant;
 use super::question::{Resource, Said};
 use super::walk::Walk;
 use crate::charter::model::{
-    Attribute, Condition, Confer, KindId, List, NameId, Operand, OperandId, Order, Path, PathId, Relation,
-    Root, Stated, Step, Test, TestId,
+    Attribute, Condition, Confer, GroupId, KindId, List, NameId, Operand, OperandId, Order, Path, PathId,
+    Relation, Root, Stated, Step, Test, TestId,
 };
 use crate::register::{EntityId, Sym, Terms};
 use crate::source::Span;
@@ -167,7 +167,8 @@ impl<'e> Walk<'e> {
             Test::HoldsRole(role) => self.holds(*role),
             Test::Member(group) => match (self.subject, self.engine.link.groups[group.index()]) {
                 (None, _) => Truth::Undetermined,
-                (Some(_), group) => Truth::from(group.is_some_and(|group| self.holders.contains(group))),
+                (Some(_), Some(known)) => self.holders.standing(known),
+                (Some(_), None) => self.is_declared_member(*group),
             },
             Test::Among(path) => self.among(bound, *path),
             Test::Known(path) => self.known(bound, *path),
@@ -309,26 +310,39 @@ impl<'e> Walk<'e> {
     fn among(&self, bound: Bound<'e>, path: PathId) -> Truth {
         let Some(subject) = self.subject else { return Truth::Undetermined };
         let path = &bound.condition.paths[path.index()];
-        let mut found = false;
+        let mut found = Truth::False;
         let whole = self.each_of(bound, path, &mut |item| {
             if let Read::Thing(Thing::Registered(id), reached) = item {
-                found |= id == subject || self.stands_for(id, subject, reached);
+                found = found.or(self.is_or_stands_for(id, subject, reached));
             }
-            !found
+            found != Truth::True
         });
-        match (found, whole) {
-            (true, _) => Truth::True,
-            (false, Whole::Yes) => Truth::False,
-            (false, Whole::No(_)) => Truth::Undetermined,
+        match whole {
+            Whole::Yes => found,
+            Whole::No(_) => found.or(Truth::Undetermined),
         }
+    }
+
+    /// Membership in a declared group that the register does not know: only a token can vouch for it.
+    fn is_declared_member(&self, group: GroupId) -> Truth {
+        match self.vouched() {
+            Some(vouched) if vouched.declared.contains(&group) => Truth::True,
+            Some(vouched) if vouched.perhaps_declared.contains(&group) => Truth::Undetermined,
+            _ => Truth::False,
+        }
+    }
+
+    /// Whether something that was reached is the subject, or a group that has it as a member.
+    pub(super) fn is_or_stands_for(&self, id: EntityId, subject: EntityId, reached: Reached<'e>) -> Truth {
+        if id == subject { Truth::True } else { self.stands_for(id, subject, reached) }
     }
 
     /// Whether a group reached by a step has the subject as a member, through groups that count
     /// where the step began.
-    pub(super) fn stands_for(&self, group: EntityId, subject: EntityId, reached: Reached<'e>) -> bool {
+    pub(super) fn stands_for(&self, group: EntityId, subject: EntityId, reached: Reached<'e>) -> Truth {
         let register = self.engine.register;
         if register.kind(group) != Sym::GROUP {
-            return false;
+            return Truth::False;
         }
         let sealed_in = match reached.from {
             None => None,
@@ -344,18 +358,33 @@ impl<'e> Walk<'e> {
         // Upwards from the subject, as groups are found fastest that way.
         let mut seen: Vec<EntityId> = vec![subject];
         let mut at = 0;
-        while at < seen.len() {
-            for next in register.groups(seen[at]) {
-                if counts(*next) && !seen.contains(next) {
-                    if *next == group {
-                        return true;
+        let leads_to_it = |seen: &mut Vec<EntityId>, at: &mut usize| {
+            while *at < seen.len() {
+                for next in register.groups(seen[*at]) {
+                    if counts(*next) && !seen.contains(next) {
+                        seen.push(*next);
                     }
-                    seen.push(*next);
+                }
+                *at += 1;
+                if seen.contains(&group) {
+                    return true;
                 }
             }
-            at += 1;
+            false
+        };
+        if leads_to_it(&mut seen, &mut at) {
+            return Truth::True;
         }
-        false
+        let Some(vouched) = self.vouched() else { return Truth::False };
+        for (groups, found) in [(&vouched.groups, Truth::True), (&vouched.perhaps, Truth::Undetermined)] {
+            let more = groups.iter().copied().filter(|of| counts(*of) && !seen.contains(of));
+            let more: Vec<EntityId> = more.collect();
+            seen.extend(more);
+            if leads_to_it(&mut seen, &mut at) {
+                return found;
+            }
+        }
+        Truth::False
     }
 
     fn known(&self, bound: Bound<'e>, path: PathId) -> Truth {

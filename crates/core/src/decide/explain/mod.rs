@@ -5,6 +5,7 @@ mod sentence;
 
 use super::confer::{Conferral, Witness};
 use super::question::{Asked, Question, Resource, Subject};
+use super::site::Link;
 use super::walk::Walk;
 use super::{Arrived, Decision, Engine, Listener, Owner, Part, Reason, Scratch, Via, run};
 use crate::charter::model::{RoleId, RuleId};
@@ -196,6 +197,7 @@ fn blank(engine: Engine<'_>, decision: Decision, asked: &Asked) -> Explanation {
 
 fn plainly(reason: Reason, subject: &str, resource: &str) -> String {
     match reason {
+        Reason::TokenRefused => "the token is refused".to_owned(),
         Reason::UnknownType => "the charter declares no such type".to_owned(),
         Reason::UnknownPermission => "the charter declares no such permission".to_owned(),
         Reason::SubjectSuspended => format!("{subject} is suspended"),
@@ -343,8 +345,9 @@ impl Teller<'_> {
             return;
         };
         let register = self.walk.engine.register;
-        for group in self.groups(holder) {
-            way.push(station("group", group, String::new(), false));
+        for (at, group) in self.groups(holder).into_iter().enumerate() {
+            let note = self.voucher(holder).filter(|_| at == 0).unwrap_or_default();
+            way.push(station("group", group, note, false));
         }
         if let Some(grant) = register.grant(grant) {
             let until = grant.terms.until.map_or_else(String::new, |until| format!("until {until}"));
@@ -364,6 +367,17 @@ impl Teller<'_> {
         }
         groups.reverse();
         groups
+    }
+
+    /// Who vouches for the first membership on the way to a holder, if the register does not say it.
+    fn voucher(&self, holder: u32) -> Option<String> {
+        let found = self.walk.holders.list.get(holder as usize)?;
+        let vouched = self.walk.vouched().filter(|_| found.link != Link::Registered)?;
+        let issuer = &self.walk.engine.policy.model().issuers[vouched.issuer].key;
+        Some(match found.link {
+            Link::Perhaps => format!("of which the token of {issuer} does not tell"),
+            _ => format!("vouched for by {issuer}"),
+        })
     }
 
     fn place(&self, at: PlaceOf) -> String {
@@ -388,7 +402,8 @@ impl Teller<'_> {
                 let place = self.place(grant.at);
                 let at = if place == "everywhere" { place } else { format!("at {place}") };
                 let groups = self.groups(holder);
-                if groups.is_empty() { at } else { format!("{at}, through {}", groups.join(" in ")) }
+                let voucher = self.voucher(holder).map_or_else(String::new, |by| format!(", {by}"));
+                if groups.is_empty() { at } else { format!("{at}, through {}{voucher}", groups.join(" in ")) }
             }
         }
     }

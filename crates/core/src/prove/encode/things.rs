@@ -477,8 +477,10 @@ impl<'p> Encoding<'p> {
         let own = thing == self.subject || thing == self.resource;
         let open = match (own, first.from) {
             (true, Source::Register) if thing == self.resource => self.registered,
-            (true, _) | (_, Source::Register | Source::Either) => self.formula.yes(),
-            (false, Source::Request) => {
+            (true, _) | (_, Source::Register | Source::Either | Source::RegisterOrToken) => {
+                self.formula.yes()
+            }
+            (false, Source::Request | Source::Token) => {
                 let (s, r) = (self.are_same(thing, self.subject), self.are_same(thing, self.resource));
                 self.formula.or(s, r)
             }

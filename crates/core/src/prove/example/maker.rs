@@ -6,7 +6,6 @@ use super::super::formula::Bit;
 use super::super::theory::{UNIT, Values};
 use super::{Example, MOMENT};
 use crate::charter::model::{Attribute, KindId, NameId, PermId, Step};
-use crate::charter::syntax::Source;
 use crate::decide::question::Request;
 use crate::value::{ValueType, format_duration};
 use jiff::{SignedDuration, Timestamp};
@@ -47,7 +46,7 @@ impl<'e, 'p> Maker<'e, 'p> {
             entities: BTreeMap::new(),
             grants: Vec::new(),
             more: Vec::new(),
-            request: Request::default(),
+            request: Request { vouched: true, ..Request::default() },
             fresh: 0,
         }
     }
@@ -201,7 +200,7 @@ impl<'e, 'p> Maker<'e, 'p> {
         };
         let key = self.encoding.policy.name(relation).to_owned();
         let out = thing == self.encoding.resource && !self.is(self.encoding.registered);
-        if out || declared.from == Source::Request {
+        if out || !declared.from.reads_register() {
             let said = if declared.many { json!(to) } else { json!(to.first()) };
             if thing == self.encoding.subject {
                 self.request.of_subject.insert(key, said);
@@ -230,7 +229,7 @@ impl<'e, 'p> Maker<'e, 'p> {
     fn state(&mut self, thing: ThingId, name: &str, declared: &Attribute, value: Json) {
         let key = self.encoding.policy.name(declared.name).to_owned();
         let out = thing == self.encoding.resource && !self.is(self.encoding.registered);
-        if out || declared.from == Source::Request {
+        if out || !declared.from.reads_register() {
             if thing == self.encoding.subject {
                 self.request.of_subject.insert(key, value);
             } else if thing == self.encoding.resource {

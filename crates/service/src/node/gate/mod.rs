@@ -7,6 +7,7 @@
 //! - [`Facts`]: the register, as far as an operator may read it;
 //! - [`Texts`], [`Drafting`], [`Releasing`]: charters, drafts, cases and rehearsals;
 //! - [`KeyRing`], [`KeyKeeping`]: keys;
+//! - [`IssuerList`], [`IssuerKeeping`]: issuers of tokens;
 //! - [`Journal`]: what happened.
 //!
 //! What is not there and what is not the caller's are one path: facts are looked for among those in
@@ -14,6 +15,7 @@
 
 mod activate;
 mod facts;
+mod issuers;
 mod journal;
 mod keys;
 pub mod permission;
@@ -22,6 +24,7 @@ mod texts;
 pub(super) mod touched;
 
 pub use facts::{Facts, Seen};
+pub use issuers::{IssuerKeeping, IssuerList};
 pub use journal::Followed;
 pub use keys::KeyKeeping;
 pub use texts::{Drafting, Rehearsing, Releasing, Saving, Texts};
@@ -358,6 +361,11 @@ pub struct Decisions<'s> {
 }
 
 impl<'s> Decisions<'s> {
+    /// Charter and register.
+    pub fn world(&self) -> &'s World {
+        self.world
+    }
+
     /// Ready to be asked.
     pub fn engine(&self) -> Engine<'s> {
         self.world.engine_in(self.sight)

@@ -25,6 +25,10 @@ pub enum Permission {
     KeysRead,
     /// Operators: make, replace and end keys.
     KeysKeep,
+    /// Operators: see which issuers of tokens there are.
+    IssuersRead,
+    /// Operators: set issuers up and end them.
+    IssuersKeep,
     /// Operators: read what happened.
     LogRead,
     /// Applications: ask one question.
@@ -39,7 +43,7 @@ pub enum Permission {
 
 impl Permission {
     /// What operators may do; the built-in charter declares the same.
-    pub const OF_OPERATORS: [Permission; 11] = [
+    pub const OF_OPERATORS: [Permission; 13] = [
         Permission::RegisterRead,
         Permission::RegisterEntities,
         Permission::RegisterGrants,
@@ -50,6 +54,8 @@ impl Permission {
         Permission::CharterRelease,
         Permission::KeysRead,
         Permission::KeysKeep,
+        Permission::IssuersRead,
+        Permission::IssuersKeep,
         Permission::LogRead,
     ];
 
@@ -70,6 +76,8 @@ impl Permission {
             Permission::CharterRelease => "charter:release",
             Permission::KeysRead => "keys:read",
             Permission::KeysKeep => "keys:keep",
+            Permission::IssuersRead => "issuers:read",
+            Permission::IssuersKeep => "issuers:keep",
             Permission::LogRead => "log:read",
             Permission::Evaluation => "evaluation",
             Permission::Evaluations => "evaluations",

@@ -15,6 +15,7 @@ pub mod holds_guarded;
 pub mod includes_standby;
 pub mod includes_values;
 pub mod inclusion_loop;
+pub mod issuers_alike;
 pub mod routes_equal;
 pub mod separation;
 pub mod standby_reads;

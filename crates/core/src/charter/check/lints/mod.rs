@@ -3,15 +3,19 @@
 
 mod another_case;
 mod anyone_beside;
+mod by_name;
+mod claim_unread;
 mod confers_in_vain;
 mod crosses_midnight;
 mod excludes_all;
 mod gives_nothing;
 mod leaks_past_guard;
+mod memberships_unbounded;
 mod negated;
 mod never_applies;
 mod never_given;
 mod no_actions;
+mod no_services;
 mod nobody_can_hold;
 mod nobody_left;
 mod not_known;
@@ -23,9 +27,13 @@ mod separates_conferred;
 mod separates_in_vain;
 mod shuts_out;
 mod shuts_out_conferred;
+mod signed_in_by_token;
+mod silent_without;
+mod subject_can_change;
 mod tenants_take_in;
 mod unread_values;
 mod unused;
+mod vouched_apart;
 
 use crate::charter::model::{
     Condition, KindId, Model, Operand, OperandId, Path, PermId, Role, Root, Step, Test,
@@ -42,18 +50,22 @@ struct Charter<'a> {
     gives: Vec<HashSet<PermId>>,
 }
 
-const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 25] = [
+const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 33] = [
     another_case::look,
     anyone_beside::look,
+    by_name::look,
+    claim_unread::look,
     confers_in_vain::look,
     crosses_midnight::look,
     excludes_all::look,
     gives_nothing::look,
     leaks_past_guard::look,
+    memberships_unbounded::look,
     negated::look,
     never_applies::look,
     never_given::look,
     no_actions::look,
+    no_services::look,
     nobody_can_hold::look,
     nobody_left::look,
     not_known::look,
@@ -65,9 +77,13 @@ const LINTS: [fn(&Charter<'_>, &mut Vec<Finding>); 25] = [
     separates_in_vain::look,
     shuts_out::look,
     shuts_out_conferred::look,
+    signed_in_by_token::look,
+    silent_without::look,
+    subject_can_change::look,
     tenants_take_in::look,
     unread_values::look,
     unused::look,
+    vouched_apart::look,
 ];
 
 /// Looks for all of them.

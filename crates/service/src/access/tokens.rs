@@ -1,0 +1,81 @@
+//! Tokens that stand for a subject: `"subject": {"type": "token", "id": "<JWT>"}`. Each is verified before
+//! anything is asked; one that is refused denies, and is never asked as anonymous.
+
+use crate::node::gate::Scope;
+use crate::problem::Problem;
+use jiff::Timestamp;
+use ostrog_core::decide::bearer::{Bearer, NotBorne};
+use ostrog_tokens::{Refused, Verified};
+use serde_json::Value;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::sync::Arc;
+
+/// The type of such a subject.
+pub const TOKEN: &str = "token";
+
+/// The tokens of one call, each with what became of it.
+#[derive(Clone, Debug, Default)]
+pub struct Tokens(HashMap<String, Result<Arc<Verified>, Refused>>);
+
+/// Why a token stands for nobody. It is told to no caller, and in the log without the token.
+#[derive(Clone, Debug, thiserror::Error)]
+pub enum Unborne {
+    /// It does not hold.
+    #[error("{0}")]
+    Refused(#[from] Refused),
+    /// It holds and names nobody.
+    #[error("{0}")]
+    NotBorne(#[from] NotBorne),
+}
+
+impl Tokens {
+    /// Those of a body: of the call's own subject and of each item.
+    pub async fn of_body(scope: &Scope, body: &[u8]) -> Tokens {
+        // Most calls have none, and are not read twice.
+        if !body.windows(TOKEN.len()).any(|part| part == TOKEN.as_bytes()) {
+            return Tokens::default();
+        }
+        let Ok(body) = serde_json::from_slice::<Value>(body) else { return Tokens::default() };
+        let items = body.get("evaluations").and_then(Value::as_array).into_iter().flatten();
+        let subjects = std::iter::once(&body).chain(items).filter_map(|part| part.get("subject"));
+        let tokens = subjects.filter(|subject| subject.get("type").is_some_and(|kind| kind == TOKEN));
+        let texts = tokens.filter_map(|subject| subject.get("id")?.as_str());
+        Tokens::of(scope, texts.map(str::to_owned).collect()).await
+    }
+
+    /// Some tokens, each verified once.
+    pub async fn of(scope: &Scope, texts: Vec<String>) -> Tokens {
+        let mut all = HashMap::new();
+        let now = Timestamp::now();
+        for text in texts {
+            if let Entry::Vacant(place) = all.entry(text) {
+                let verified = scope.verified(place.key(), now).await;
+                place.insert(verified);
+            }
+        }
+        Tokens(all)
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Who bears one of them, under what is live.
+    ///
+    /// # Errors
+    /// Within, why it stands for nobody; or if nothing is live.
+    pub fn bearer(&self, scope: &Scope, text: &str) -> Result<Result<Arc<Bearer>, Unborne>, Problem> {
+        let borne = match self.0.get(text) {
+            Some(Ok(verified)) => scope.bearer(verified)?.map_err(Unborne::from),
+            Some(Err(why)) => Err((*why).into()),
+            // It was written so that nobody saw it: not verified is not verified.
+            None => Err(Refused::NoToken.into()),
+        };
+        if let Err(why) = &borne {
+            tracing::info!(key = scope.key_id(), %why, "a token was refused");
+        }
+        Ok(borne)
+    }
+}

@@ -1,0 +1,141 @@
+//! Issuers of tokens: which there are, how they stand, and setting them up. Only owners do.
+
+use super::Scope;
+use super::permission::Permission;
+use crate::problem::Problem;
+use jiff::Timestamp;
+use ostrog_core::decide::bearer::{Bearer, NotBorne, Token};
+use ostrog_core::names::Near;
+use ostrog_store::issuer::Issuer as Kept;
+use ostrog_tokens::issuers::Step;
+use ostrog_tokens::keys::KeyTold;
+use ostrog_tokens::{Issuer, Refused, Verified};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// Which issuers there are.
+#[derive(Clone, Copy, Debug)]
+pub struct IssuerList<'s>(&'s Scope);
+
+/// Setting them up and ending them.
+#[derive(Clone, Copy, Debug)]
+pub struct IssuerKeeping<'s>(&'s Scope);
+
+impl Scope {
+    /// Which issuers there are.
+    ///
+    /// # Errors
+    /// If the caller may not see them.
+    pub fn issuers(&self) -> Result<IssuerList<'_>, Problem> {
+        self.need(Permission::IssuersRead).map(|()| IssuerList(self))
+    }
+
+    /// Setting issuers up and ending them.
+    ///
+    /// # Errors
+    /// If the caller may not.
+    pub fn issuer_keeping(&self) -> Result<IssuerKeeping<'_>, Problem> {
+        self.need(Permission::IssuersKeep).map(|()| IssuerKeeping(self))
+    }
+
+    /// Holds a token against its issuer, for the caller's application; for an operator, for any.
+    ///
+    /// # Errors
+    /// Why it does not count.
+    pub async fn verified(&self, token: &str, now: Timestamp) -> Result<Arc<Verified>, Refused> {
+        self.node.issuers.verify(token, self.application(), now).await
+    }
+
+    /// Whom a verified token names, under what is live.
+    ///
+    /// # Errors
+    /// Within, if it names nobody; or if nothing is live.
+    pub fn bearer(&self, verified: &Verified) -> Result<Result<Arc<Bearer>, NotBorne>, Problem> {
+        let token = Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() };
+        self.looks.up();
+        Ok(Bearer::of(&self.live()?.world, &token, self.application()).map(Arc::new))
+    }
+}
+
+impl IssuerList<'_> {
+    /// All of them, each with how it stands here.
+    pub fn all(&self) -> Vec<(Kept, Option<Arc<Issuer>>)> {
+        self.0.looks.up();
+        let issuers = &self.0.node.issuers;
+        self.0.view.issuers.iter().map(|kept| (kept.clone(), issuers.find(&kept.key))).collect()
+    }
+
+    /// Whether the live charter says what its tokens mean.
+    pub fn is_in_charter(&self, key: &str) -> bool {
+        let model = self.0.live().map(|live| live.world.policy().model());
+        model.is_ok_and(|model| model.issuers.iter().any(|issuer| issuer.key == key))
+    }
+
+    /// Finds its keys step by step; keeps nothing of it.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn attempt(&self, key: &str) -> Result<(Vec<Step>, Vec<KeyTold>), Problem> {
+        self.0.looks.up();
+        let issuers = &self.0.node.issuers;
+        let issuer = issuers.find(key).ok_or_else(|| missing(key))?;
+        Ok(issuers.attempt(&issuer).await)
+    }
+}
+
+impl IssuerKeeping<'_> {
+    /// Sets one up.
+    ///
+    /// # Errors
+    /// If its key or its address is taken, or it names an application that is not declared.
+    pub async fn add(&self, issuer: Kept) -> Result<(), Problem> {
+        self.are_declared(&issuer.audiences)?;
+        let record = self.0.node.record(move |write, _| {
+            Box::pin(async move {
+                if write.add_issuer(&issuer).await? {
+                    return Ok(());
+                }
+                Err(Problem::conflict(
+                    "There is an issuer of this key or this address already; end it first.",
+                ))
+            })
+        });
+        record.await
+    }
+
+    fn are_declared(&self, audiences: &BTreeMap<String, Vec<String>>) -> Result<(), Problem> {
+        let all = || self.0.live().map(|live| live.world.policy().model().applications.iter());
+        for application in audiences.keys() {
+            if all()?.any(|known| known.key == *application) {
+                continue;
+            }
+            let near = Near::of(application, all()?.map(|known| known.key.as_str()));
+            return Err(Problem::invalid(format!("There is no application {application:?}{near}.")));
+        }
+        Ok(())
+    }
+
+    /// Ends one: its tokens count no more, at once.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn end(&self, key: &str) -> Result<Kept, Problem> {
+        self.0.looks.up();
+        let known = self.0.view.issuers.iter().find(|kept| kept.key == key).cloned();
+        let known = known.ok_or_else(|| missing(key))?;
+        let (key, actor) = (key.to_owned(), self.0.key_id().to_owned());
+        let record = self.0.node.record(move |write, now| {
+            Box::pin(async move {
+                match write.end_issuer(&key, &actor, now).await? {
+                    true => Ok(known),
+                    false => Err(missing(&key)),
+                }
+            })
+        });
+        record.await
+    }
+}
+
+fn missing(key: &str) -> Problem {
+    Problem::not_found(format!("There is no issuer {key:?}."))
+}

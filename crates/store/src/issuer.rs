@@ -1,0 +1,116 @@
+//! Issuers of tokens, as operators set them up.
+
+use crate::journal::Kind;
+use crate::workspace::Write;
+use crate::{Error, Result, Store, moment, sql};
+use jiff::Timestamp;
+use serde_json::json;
+use sqlx::postgres::PgRow;
+use sqlx::{PgConnection, Row as _};
+use std::collections::BTreeMap;
+
+/// An issuer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Issuer {
+    /// Its key in charters.
+    pub key: String,
+    /// Its `iss`.
+    pub iss: String,
+    /// By application, the audiences its tokens may name.
+    pub audiences: BTreeMap<String, Vec<String>>,
+    /// A JWK set or PEM, if its keys are not had from where it says they are.
+    pub keys: Option<Vec<u8>>,
+    /// Whether private and link-local addresses may be asked.
+    pub private: bool,
+    /// Whether its ID tokens count.
+    pub id_tokens: bool,
+    /// Since when.
+    pub created_at: Timestamp,
+    /// Who set it up.
+    pub author: String,
+}
+
+impl Store {
+    /// All issuers, by key.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn issuers(&self) -> Result<Vec<Issuer>> {
+        let mut connection = self.pool.acquire().await?;
+        read_all(&mut connection).await
+    }
+}
+
+pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Issuer>> {
+    let rows = sqlx::query(
+        "select key, iss, audiences, keys, private, id_tokens, created_at, author from issuers order by key",
+    )
+    .fetch_all(connection)
+    .await?;
+    rows.iter().map(read).collect()
+}
+
+fn read(row: &PgRow) -> Result<Issuer> {
+    let audiences = serde_json::from_value(row.try_get("audiences")?);
+    Ok(Issuer {
+        key: row.try_get("key")?,
+        iss: row.try_get("iss")?,
+        audiences: audiences.map_err(|_| Error::Unreadable("an issuer's audiences".to_owned()))?,
+        keys: row.try_get("keys")?,
+        private: row.try_get("private")?,
+        id_tokens: row.try_get("id_tokens")?,
+        created_at: moment(row, "created_at")?,
+        author: row.try_get("author")?,
+    })
+}
+
+impl Write {
+    /// Keeps an issuer, and records who set it up. False if its key or its `iss` is taken.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn add_issuer(&mut self, issuer: &Issuer) -> Result<bool> {
+        let added = sqlx::query(
+            "insert into issuers (key, iss, audiences, keys, private, id_tokens, created_at, author)
+             values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
+        )
+        .bind(&issuer.key)
+        .bind(&issuer.iss)
+        .bind(json!(issuer.audiences))
+        .bind(&issuer.keys)
+        .bind(issuer.private)
+        .bind(issuer.id_tokens)
+        .bind(sql(issuer.created_at))
+        .bind(&issuer.author)
+        .execute(self.connection())
+        .await?
+        .rows_affected()
+            > 0;
+        if added {
+            let line = json!({
+                "issuer": issuer.key, "iss": issuer.iss, "audiences": issuer.audiences,
+                "keys": if issuer.keys.is_some() { "a file" } else { "discovered" },
+                "private": issuer.private, "id-tokens": issuer.id_tokens,
+            });
+            self.record_line(Kind::Issuer, &line, &issuer.author, issuer.created_at).await?;
+        }
+        Ok(added)
+    }
+
+    /// Ends an issuer. False if there is none.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn end_issuer(&mut self, key: &str, actor: &str, now: Timestamp) -> Result<bool> {
+        let ended = sqlx::query("delete from issuers where key = $1")
+            .bind(key)
+            .execute(self.connection())
+            .await?
+            .rows_affected()
+            > 0;
+        if ended {
+            self.record_line(Kind::Issuer, &json!({ "end-issuer": key }), actor, now).await?;
+        }
+        Ok(ended)
+    }
+}
