@@ -24,6 +24,7 @@ const ABOUT = [
   { value: 'new', label: 'a new one' },
   { value: 'any', label: 'any one' },
   { value: 'open', label: 'nothing: it is open' },
+  { value: 'refused', label: 'nothing: it is refused' },
 ]
 const route = reactive({ application: '', method: 'GET', path: '', needs: '', about: 'named', of: '', within: '' })
 const shows = reactive({ application: '', key: '', name: '', visible: '', enabled: '', under: '' })
@@ -33,22 +34,24 @@ const needs = computed(() =>
     .map((one) => one.trim())
     .filter(Boolean),
 )
+const asks = computed(() => !['open', 'refused'].includes(route.about))
 const type = computed(() => needs.value[0]?.split(':')[0] ?? '')
 const isReady = computed(
   () =>
     route.application &&
     route.path.startsWith('/') &&
-    (route.about === 'open' || (needs.value.length > 0 && (route.about !== 'named' || route.of.includes(':')))),
+    (!asks.value || (needs.value.length > 0 && (route.about !== 'named' || route.of.includes(':')))),
 )
 
 function about() {
   if (route.about === 'named') return route.of.trim()
-  if (route.about === 'any') return { any: type.value }
-  return { new: type.value, ...(route.within.trim() ? { within: route.within.trim() } : {}) }
+  const within = route.within.trim() ? { within: route.within.trim() } : {}
+  return route.about === 'any' ? { any: type.value, ...within } : { new: type.value, ...within }
 }
 async function addRoute() {
   const { application, method, path } = route
-  const what = route.about === 'open' ? { open: true } : { needs: needs.value, resource: about() }
+  const nothing = route.about === 'open' ? { open: true } : { refuse: true }
+  const what = !asks.value ? nothing : { needs: needs.value, resource: about() }
   if (await draft.edit([{ path: ['route', '#new'], value: { application, method, path: path.trim(), ...what } }]))
     Object.assign(route, { path: '', needs: '', of: '', within: '' })
 }
@@ -76,6 +79,7 @@ async function addAffordance() {
           ><template #default="{ row }: { row: Route }"
             ><template v-if="row.needs.length"
               ><code>{{ row.needs.join(' and ') }}</code> <span class="soft">of {{ row.of }}</span></template
+            ><span v-else-if="row.refused" class="soft">refused, whoever asks</span
             ><span v-else class="undetermined">open to everybody</span></template
           ></ElTableColumn
         >
@@ -133,11 +137,11 @@ async function addAffordance() {
         ></label>
       </div>
       <div class="line">
-        <PermissionsField v-if="route.about !== 'open'" v-model="route.needs" label="Needs" name="needs" :model="model" />
+        <PermissionsField v-if="asks" v-model="route.needs" label="Needs" name="needs" :model="model" />
         <label v-if="route.about === 'named'" class="wide"
           >Of<ElInput v-model="route.of" name="of-what" placeholder="manifest:{manifest}" autocomplete="off"
         /></label>
-        <label v-if="route.about === 'new'" class="wide"
+        <label v-if="['new', 'any'].includes(route.about)" class="wide"
           >Within<ElInput v-model="route.within" name="within-what" placeholder="voyage:{voyage}, or nothing" autocomplete="off"
         /></label>
         <ElButton native-type="submit" :disabled="!isReady" :loading="draft.busy.value">Add the route</ElButton>

@@ -464,17 +464,19 @@ describe('Forms of a draft', () => {
   it('adds routes about one that is named, a new one, any one or nothing, and affordances', async () => {
     const routes = [
       { application: 'customs', method: 'GET', path: '/tides', needs: [], of: 'everybody' },
+      { application: 'customs', method: 'GET', path: '/old', needs: [], of: 'nobody', refused: true },
       { application: 'customs', method: 'GET', path: '/m/{m}', needs: ['manifest:view'], of: 'manifest:{m}' },
     ]
     const affordances = [{ application: 'customs', key: 'menu', name: 'Menu', visible: 'manifest:view', enabled: 'manifest:view' }]
     const page = await open(RoutesPanel, '/', { model: { ...model, routes, affordances } })
     expect(page.text()).toContain('open to everybody')
+    expect(page.text()).toContain('refused, whoever asks')
     const last = (many = 1) => edits().slice(-many)
     const fill = async (about: string) => {
       await choose(page, 'route-of', 'customs')
       await choose(page, 'about', about)
       await page.find('input[name=path]').setValue('/manifests/{id}')
-      if (about !== 'open') await choose(page, 'needs', ['manifest:view'])
+      if (!['open', 'refused'].includes(about)) await choose(page, 'needs', ['manifest:view'])
     }
     const value = { application: 'customs', method: 'GET', path: '/manifests/{id}' }
     await fill('named')
@@ -486,6 +488,10 @@ describe('Forms of a draft', () => {
     await fill('any')
     await submit(page, 'form[aria-labelledby=new-route]')
     expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, needs, resource: { any: 'manifest' } } }])
+    await fill('any')
+    await page.find('input[name=within-what]').setValue('voyage:{v}')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, needs, resource: { any: 'manifest', within: 'voyage:{v}' } } }])
     await fill('new')
     await page.find('input[name=within-what]').setValue('voyage:{v}')
     await submit(page, 'form[aria-labelledby=new-route]')
@@ -493,6 +499,9 @@ describe('Forms of a draft', () => {
     await fill('open')
     await submit(page, 'form[aria-labelledby=new-route]')
     expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, open: true } }])
+    await fill('refused')
+    await submit(page, 'form[aria-labelledby=new-route]')
+    expect(last()).toEqual([{ path: ['route', '#new'], value: { ...value, refuse: true } }])
 
     await choose(page, 'affordance-of', 'customs')
     await page.find('input[name=affordance]').setValue('view-button')

@@ -59,6 +59,7 @@ mod pieces;
 pub mod prove;
 pub mod register;
 pub mod rehearse;
+pub mod routes;
 pub mod shift;
 pub mod source;
 pub mod value;

@@ -366,6 +366,9 @@ pub struct RouteShown {
     pub needs: Vec<String>,
     /// What these are about, in words.
     pub of: String,
+    /// Whether it refuses what matches, whoever asks.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub refused: bool,
 }
 
 /// What an application's interface shows and enables.

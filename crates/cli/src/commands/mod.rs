@@ -17,6 +17,7 @@ mod reach;
 mod register;
 mod rehearse;
 mod rollout;
+mod routes;
 mod rows;
 pub mod serve;
 mod shift;
@@ -121,6 +122,9 @@ enum Command {
     /// Issuers of tokens: set up, list, try and end them
     #[command(subcommand)]
     Issuer(issuer::Command),
+    /// Which request needs what
+    #[command(subcommand)]
+    Routes(routes::Command),
     /// Read a token
     #[command(subcommand)]
     Token(token::Command),
@@ -157,6 +161,7 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Rollback(args) => rollout::back(args, global, shell).await,
         Command::Key(command) => key::run(command, global, shell).await,
         Command::Issuer(command) => issuer::run(command, global, shell).await,
+        Command::Routes(command) => routes::run(command, global, shell).await,
         Command::Token(command) => token::run(command, global, shell).await,
         Command::Log(command) => log::run(command, global, shell).await,
         Command::Status => status::run(global, shell).await,

@@ -69,7 +69,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
 }
 
 /// The token in a file or on standard input, without what stands before it in a header.
-fn token(file: Option<&PathBuf>) -> Result<String, Failure> {
+pub fn token(file: Option<&PathBuf>) -> Result<String, Failure> {
     let mut text = String::new();
     let read = match file {
         Some(path) => {
@@ -85,22 +85,24 @@ fn token(file: Option<&PathBuf>) -> Result<String, Failure> {
     Ok(text.strip_prefix("Bearer ").unwrap_or(text).trim().to_owned())
 }
 
-fn offline(world: &World, args: &Args, token: &str) -> Result<TokenRead, Failure> {
-    let model = world.policy().model();
-    let keys: Vec<&str> = model.issuers.iter().map(|issuer| issuer.key.as_str()).collect();
-    let issuer = match (&args.issuer, &keys[..]) {
-        (Some(key), _) => key.clone(),
-        (None, [only]) => (*only).to_owned(),
-        (None, []) => {
-            return Err(Failure::input("the charter has no [issuer]: it says not what a token means"));
-        }
+/// The issuer that is meant: the charter's only one, if none is given.
+///
+/// # Errors
+/// If there is none, or several.
+pub fn issuer(world: &World, given: Option<&String>) -> Result<String, Failure> {
+    let keys: Vec<&str> = world.policy().model().issuers.iter().map(|issuer| issuer.key.as_str()).collect();
+    match (given, &keys[..]) {
+        (Some(key), _) => Ok(key.clone()),
+        (None, [only]) => Ok((*only).to_owned()),
+        (None, []) => Err(Failure::input("the charter has no [issuer]: it says not what a token means")),
         (None, all) => {
-            return Err(Failure::misused(format!(
-                "whose token is it? give --issuer, one of {}",
-                all.join(", ")
-            )));
+            Err(Failure::misused(format!("whose token is it? give --issuer, one of {}", all.join(", "))))
         }
-    };
+    }
+}
+
+fn offline(world: &World, args: &Args, token: &str) -> Result<TokenRead, Failure> {
+    let issuer = issuer(world, args.issuer.as_ref())?;
     let (header, claims) = read(token);
     let mut told = TokenRead {
         header: header.unwrap_or_default(),

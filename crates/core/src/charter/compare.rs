@@ -1,9 +1,7 @@
 //! What differs in meaning between two charters: not what stands where, but what somebody may do
 //! under one and not under the other, and what is declared.
 
-use super::model::{
-    Attribute, Issuer, Kind, Model, NameId, Needs, PermId, Relation, Role, RouteTarget, Stated, Template,
-};
+use super::model::{Attribute, Issuer, Kind, Model, NameId, PermId, Relation, Role, Stated};
 use super::policy::Policy;
 use super::print;
 use super::syntax::{Effect, Unregistered};
@@ -522,20 +520,12 @@ fn tenant_clauses(told: &mut Told, a: &Model, b: &Model) {
 fn routes(model: &Model) -> Facts<String> {
     facts(model.routes.iter().map(|route| {
         let key = format!("{} {} {}", model.applications[route.application].key, route.method, route.path());
-        let template = |template: &Template| template.text(model);
-        let needs = match &route.needs {
-            Needs::Open => "open".to_owned(),
-            Needs::All(permissions, target) => {
-                let texts: BTreeSet<&str> =
-                    permissions.iter().map(|p| model.permissions[p.index()].text.as_str()).collect();
-                let list = texts.into_iter().collect::<Vec<_>>().join(" and ");
-                match target {
-                    RouteTarget::Named(of) => format!("{list} of {}", template(of)),
-                    RouteTarget::New(None) => format!("{list} of a new one"),
-                    RouteTarget::New(Some(of)) => format!("{list} of a new one within {}", template(of)),
-                    RouteTarget::Any => format!("{list} of any one"),
-                }
-            }
+        let (mut permissions, about) = route.needs.told(model);
+        permissions.sort_unstable();
+        let registered = if route.unregistered { ", registered or not" } else { "" };
+        let needs = match permissions.is_empty() {
+            true => format!("for {about}"),
+            false => format!("{} of {about}{registered}", permissions.join(" and ")),
         };
         (key, needs)
     }))

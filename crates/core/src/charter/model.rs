@@ -7,12 +7,16 @@
 //! - permissions are grouped by type, in the order they were declared;
 //! - roles and rules are sorted by key, bytewise, so that comparing ids compares keys.
 
-use super::syntax::{Effect, GivenTo, Source, Unregistered};
+use super::syntax::{Effect, GivenTo, Source};
 use crate::interner::Interner;
 use crate::source::Span;
 use crate::value::{Scalar, Value, ValueType};
 use jiff::SignedDuration;
 use jiff::tz::TimeZone;
+
+mod connect;
+
+pub use connect::*;
 
 macro_rules! id {
     ($(#[$doc:meta])* $name:ident) => {
@@ -402,29 +406,6 @@ pub struct TenantClause {
     pub span: Span,
 }
 
-/// An endpoint of an application, and what it needs.
-#[derive(Clone, Debug)]
-pub struct Route {
-    /// The application: an index.
-    pub application: usize,
-    /// The method, in capitals.
-    pub method: String,
-    /// The path's segments; a path that ends in `/` has an empty last one.
-    pub segments: Vec<Segment>,
-    /// What it needs.
-    pub needs: Needs,
-    /// Its place.
-    pub span: Span,
-}
-
-impl Route {
-    /// Its path as it is written: `/manifests/{manifest}`.
-    pub fn path(&self) -> String {
-        let segments: Vec<String> = self.segments.iter().map(ToString::to_string).collect();
-        format!("/{}", segments.join("/"))
-    }
-}
-
 /// A condition with a name.
 #[derive(Clone, Debug)]
 pub struct Named {
@@ -432,140 +413,6 @@ pub struct Named {
     pub key: String,
     /// As it is written.
     pub text: String,
-    /// Its place.
-    pub span: Span,
-}
-
-/// One segment of a route's path.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub enum Segment {
-    /// Matches itself.
-    Literal(String),
-    /// Matches any one segment.
-    Parameter(String),
-}
-
-impl std::fmt::Display for Segment {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Segment::Literal(text) => out.write_str(text),
-            Segment::Parameter(name) => write!(out, "{{{name}}}"),
-        }
-    }
-}
-
-/// What a route needs.
-#[derive(Clone, Debug)]
-pub enum Needs {
-    /// Nothing: it is public.
-    Open,
-    /// All of these, of this resource.
-    All(Vec<PermId>, RouteTarget),
-}
-
-/// What a route's permissions are about.
-#[derive(Clone, Debug)]
-pub enum RouteTarget {
-    /// The resource a template names.
-    Named(Template),
-    /// A new resource, and what it lies within.
-    New(Option<Template>),
-    /// At least one registered resource.
-    Any,
-}
-
-/// An entity's name with parameters in it: `manifest:{manifest}`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Template {
-    /// Its type.
-    pub kind: KindId,
-    /// Its id, in pieces.
-    pub pieces: Vec<Segment>,
-}
-
-impl Template {
-    /// As it is written.
-    pub fn text(&self, model: &Model) -> String {
-        let pieces: String = self.pieces.iter().map(ToString::to_string).collect();
-        format!("{}:{pieces}", model.kinds[self.kind.index()].key)
-    }
-}
-
-/// What an application's interface shows and enables.
-#[derive(Clone, Debug)]
-pub struct Affordance {
-    /// The application: an index.
-    pub application: usize,
-    /// Its key.
-    pub key: String,
-    /// For people; the key where nothing better was given.
-    pub name: String,
-    /// The permission that shows it.
-    pub visible: PermId,
-    /// The permission that enables it.
-    pub enabled: PermId,
-    /// The affordance it is hidden with: an index into the model's.
-    pub under: Option<usize>,
-    /// Its place.
-    pub span: Span,
-}
-
-/// What a verified token of an issuer means.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Issuer {
-    /// Its key.
-    pub key: String,
-    /// For people; the key where nothing better was given.
-    pub name: String,
-    /// Whose questions its tokens may accompany: indices.
-    pub applications: Vec<usize>,
-    /// The claim that names a user.
-    pub subject: String,
-    /// What stands before it in a user's id.
-    pub prefix: String,
-    /// Whether other issuers with the same prefix name the same people.
-    pub same_people: bool,
-    /// Whether what names a user is written small.
-    pub lower_case: bool,
-    /// Which tokens are services': the claim and the values that say so. Without it, those whose `sub`
-    /// is their `client_id`.
-    pub services: Option<(String, Vec<String>)>,
-    /// The claim of the session.
-    pub session: Option<String>,
-    /// What becomes of a bearer who is not registered.
-    pub unregistered: Unregistered,
-    /// The claim of memberships in tenants.
-    pub tenants: Option<TenantClaim>,
-    /// Attributes of subjects, and the claims that vouch for them.
-    pub attributes: Vec<(NameId, String)>,
-    /// Fields of the context, by their index, and the claims that vouch for them.
-    pub context: Vec<(usize, String)>,
-    /// The claims of memberships in groups.
-    pub groups: Vec<GroupClaim>,
-    /// Where its key stands.
-    pub span: Span,
-}
-
-/// The claim of memberships in tenants.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TenantClaim {
-    /// The claim.
-    pub claim: String,
-    /// The tenants it may name, `tenant:id`; and those of which the groups it vouches for may be.
-    pub only: Option<Vec<String>>,
-}
-
-/// A claim of memberships in groups.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct GroupClaim {
-    /// The claim.
-    pub claim: String,
-    /// A value, and the group it stands for: `group:id`.
-    pub map: Vec<(String, String)>,
-    /// Whether a group's bare id stands for it.
-    pub by_name: bool,
-    /// Whether groups that a directory feeds count too.
-    pub stale_ok: bool,
     /// Its place.
     pub span: Span,
 }

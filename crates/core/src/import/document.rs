@@ -23,10 +23,13 @@ pub struct Document {
 /// One method of one path.
 #[derive(Clone, Debug)]
 pub struct Operation {
+    /// Its path, with parameters in braces.
     pub path: String,
     /// In capitals.
     pub method: String,
+    /// Its `operationId`.
     pub id: Option<String>,
+    /// Its summary, or nothing.
     pub summary: String,
     /// Whether the document says that nobody needs to be signed in.
     pub open: bool,

@@ -11,7 +11,7 @@ mod write;
 
 use crate::source::MAX_FILE_BYTES;
 use document::Document;
-pub use document::NotImported;
+pub use document::{NotImported, Operation};
 
 /// Largest document read, in bytes.
 pub const MAX_DOCUMENT_BYTES: usize = 32 << 20;
@@ -45,4 +45,12 @@ pub fn openapi(text: &str, application: &str) -> Result<Draft, NotImported> {
         return Err(NotImported::TooMany { operations: draft.operations });
     }
     Ok(draft)
+}
+
+/// The operations of a document, in its order.
+///
+/// # Errors
+/// As [`openapi`], but for the draft's size.
+pub fn operations(text: &str) -> Result<Vec<Operation>, NotImported> {
+    Ok(Document::read(text)?.operations)
 }

@@ -7,7 +7,7 @@ use axum::Json;
 use ostrog_core::charter::grid::{Grid, grid as sheet};
 use ostrog_core::charter::model::{
     Affordance, Attribute, Clause, Condition, Confer, Kind, KindId, Needs, PermId, Relation, Role, RoleId,
-    Route, RouteTarget, Rule, Separation, Stated, TenantClause,
+    Route, Rule, Separation, Stated, TenantClause,
 };
 use ostrog_core::charter::policy::Policy;
 use ostrog_core::charter::syntax::{Effect, GivenTo, Source};
@@ -130,22 +130,10 @@ pub fn model_of(policy: &Policy) -> Model {
 
 fn route(policy: &Policy, one: &Route) -> RouteShown {
     let model = policy.model();
-    let (needs, of) = match &one.needs {
-        Needs::Open => (Vec::new(), "everybody".to_owned()),
-        Needs::All(permissions, target) => {
-            let needs: Vec<String> =
-                permissions.iter().map(|id| model.permissions[id.index()].text.clone()).collect();
-            let of = match target {
-                RouteTarget::Named(template) => template.text(model),
-                RouteTarget::New(None) => "a new one".to_owned(),
-                RouteTarget::New(Some(template)) => format!("a new one within {}", template.text(model)),
-                RouteTarget::Any => "any one".to_owned(),
-            };
-            (needs, of)
-        }
-    };
+    let (needs, of) = one.needs.told(model);
     let application = model.applications[one.application].key.clone();
-    RouteShown { application, method: one.method.clone(), path: one.path(), needs, of }
+    let refused = one.needs == Needs::Refused;
+    RouteShown { application, method: one.method.clone(), path: one.path(), needs, of, refused }
 }
 
 fn affordance(policy: &Policy, one: &Affordance) -> AffordanceShown {

@@ -2,12 +2,12 @@
 
 use super::{Scope, errors};
 use crate::charter::model::{
-    Affordance, Application, KindId, Needs, PermId, Route, RouteTarget, Segment, Template,
+    Affordance, Application, KindId, Need, Needs, Parameter, PermId, Piece, Route, RouteTarget, Segment,
+    Template,
 };
 use crate::charter::syntax::{self, RouteResource, Tree};
 use crate::names::nearest;
 use crate::source::{At, Finding, Span};
-use std::collections::HashMap;
 
 /// Methods a route may have. TRACE and CONNECT are refused at every door.
 const METHODS: [&str; 7] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
@@ -38,24 +38,48 @@ pub fn routes(
     applications: &[Application],
     findings: &mut Vec<Finding>,
 ) -> Vec<Route> {
-    let mut first: HashMap<(usize, String, Vec<Option<String>>), Span> = HashMap::new();
-    let mut all = Vec::new();
+    let mut all: Vec<Route> = Vec::new();
     for written in &tree.routes {
         let Some(route) = route(scope, written, applications, findings) else { continue };
-        // Parameters match alike whatever they are called.
-        let shape = route.segments.iter().map(|segment| match segment {
-            Segment::Literal(text) => Some(text.clone()),
-            Segment::Parameter(_) => None,
-        });
-        let key = (route.application, route.method.clone(), shape.collect());
-        if let Some(before) = first.get(&key) {
+        // HEAD is answered by what GET is, too.
+        let together = |other: &&Route| {
+            let methods = [route.method.as_str(), other.method.as_str()];
+            let one = methods[0] == methods[1] || (methods.contains(&"GET") && methods.contains(&"HEAD"));
+            one && other.application == route.application && other.segments.len() == route.segments.len()
+        };
+        let shapes = |route: &Route| {
+            let shape = |segment: &Segment| {
+                let (literal, before, after) = segment.shape();
+                (literal.map(str::to_owned), before.to_owned(), after.to_owned())
+            };
+            route.segments.iter().map(shape).collect::<Vec<_>>()
+        };
+        let own = shapes(&route);
+        let alike = |other: &&Route| other.method == route.method && shapes(other) == own;
+        if let Some(before) = all.iter().filter(together).find(alike) {
             let path = written.path.as_ref().map_or("", |path| path.value.as_str());
-            findings.push(errors::routes_equal::told(route.span, &route.method, path, *before));
+            findings.push(errors::routes_equal::told(route.span, &route.method, path, before.span));
         }
-        first.entry(key).or_insert(route.span);
+        for other in all.iter().filter(together).filter(|other| other.meets(&route)) {
+            if let Some((one, two)) = crossing(&route, other) {
+                let (one, two) = (one.to_string(), two.to_string());
+                findings.push(errors::segments_cross::told(route.span, &one, &two, other.span));
+                break;
+            }
+        }
         all.push(route);
     }
     all
+}
+
+/// Two segments at one place, text around a parameter in both, of which neither lies in the other.
+fn crossing<'r>(a: &'r Route, b: &'r Route) -> Option<(&'r Segment, &'r Segment)> {
+    let is_partial = |segment: &Segment| {
+        let (literal, before, after) = segment.shape();
+        literal.is_none() && !(before.is_empty() && after.is_empty())
+    };
+    let mut pairs = a.segments.iter().zip(&b.segments);
+    pairs.find(|(a, b)| is_partial(a) && is_partial(b) && a.meets(b) && !a.lies_in(b) && !b.lies_in(a))
 }
 
 fn route(
@@ -69,7 +93,14 @@ fn route(
     let segments = written.path.as_ref().and_then(|path| segments(path, findings));
     let needs = needs(scope, written, segments.as_deref(), findings);
     let span = written.path.as_ref().map_or(written.span, |path| path.span);
-    Some(Route { application: application?, method: method?, segments: segments?, needs: needs?, span })
+    Some(Route {
+        application: application?,
+        method: method?,
+        segments: segments?,
+        needs: needs?,
+        unregistered: written.unregistered,
+        span,
+    })
 }
 
 fn method(written: &At<String>, findings: &mut Vec<Finding>) -> Option<String> {
@@ -100,32 +131,56 @@ fn segments(path: &At<String>, findings: &mut Vec<Finding>) -> Option<Vec<Segmen
     }
     let mut all: Vec<Segment> = Vec::new();
     for (at, part) in parts.iter().enumerate() {
-        let last = at + 1 == parts.len();
-        let parameter = part.strip_prefix('{').and_then(|inner| inner.strip_suffix('}'));
-        let segment = match parameter {
-            Some(name) if is_parameter(name) => Segment::Parameter(name.to_owned()),
-            None if !part.contains(['{', '}', '?', '#', '%', '\\', ';']) && *part != "." && *part != ".." => {
-                if part.is_empty() && !last {
-                    wrong(format!("the path {:?} has an empty segment", path.value), "take one / out");
-                    return None;
-                }
-                Segment::Literal((*part).to_owned())
-            }
-            _ => {
-                wrong(
-                    format!("{part:?} is not a segment of a path"),
-                    "a segment is a text as it is when decoded, or one {parameter}",
-                );
-                return None;
-            }
+        let Some(segment) = segment(part) else {
+            wrong(
+                format!("{part:?} is not a segment of a path"),
+                "a segment is a text as it is when decoded, or one {parameter} with text around it",
+            );
+            return None;
         };
-        if matches!(segment, Segment::Parameter(_)) && all.contains(&segment) {
-            wrong(format!("{part} stands twice in the path"), "give each parameter a name of its own");
+        if part.is_empty() && at + 1 < parts.len() {
+            wrong(format!("the path {:?} has an empty segment", path.value), "take one / out");
+            return None;
+        }
+        let name = |segment: &Segment| match segment {
+            Segment::Parameter(parameter) => Some(parameter.name.clone()),
+            Segment::Literal(_) => None,
+        };
+        if name(&segment).is_some() && all.iter().any(|other| name(other) == name(&segment)) {
+            wrong(
+                format!("{{{}}} stands twice in the path", name(&segment).unwrap_or_default()),
+                "give each parameter a name of its own",
+            );
             return None;
         }
         all.push(segment);
     }
     Some(all)
+}
+
+/// A path's template as it is: the names of its parameters say nothing.
+pub(crate) fn pattern(path: &str) -> Option<Vec<Segment>> {
+    path.strip_prefix('/')?.split('/').map(segment).collect()
+}
+
+/// A text, or a parameter with text around it.
+fn segment(part: &str) -> Option<Segment> {
+    let is_text = |text: &str| {
+        !text.contains(['{', '}', '?', '#', '%', '\\', ';'])
+            && !text.chars().any(char::is_control)
+            && unicode_normalization::is_nfc(text)
+    };
+    let Some((before, rest)) = part.split_once('{') else {
+        return (is_text(part) && part != "." && part != "..").then(|| Segment::Literal(part.to_owned()));
+    };
+    let (name, after) = rest.split_once('}')?;
+    (is_parameter(name) && is_text(before) && is_text(after)).then(|| {
+        Segment::Parameter(Parameter {
+            before: before.to_owned(),
+            name: name.to_owned(),
+            after: after.to_owned(),
+        })
+    })
 }
 
 fn is_parameter(name: &str) -> bool {
@@ -143,22 +198,76 @@ fn needs(
         findings.push(Finding::error(code, place, message).help(help));
         None
     };
-    match (written.open, written.needs.is_empty()) {
-        (true, true) if written.resource.is_none() => return Some(Needs::Open),
-        (true, _) => return wrong("route-needs", "an open route needs nothing", "take open or the rest out"),
-        (false, true) => {
-            return wrong("route-needs", "this route needs nothing", "say needs = […], or open = true");
+    let needs_nothing = written.needs.is_empty() && written.each.is_empty();
+    match (written.open, written.refuse) {
+        (true, true) => {
+            return wrong("route-needs", "a route is open or refuses, not both", "take one of them out");
+        }
+        (true, _) | (_, true) if !needs_nothing || written.resource.is_some() => {
+            return wrong(
+                "route-needs",
+                "a route that is open or refuses needs nothing",
+                "take open or refuse out, or the rest",
+            );
+        }
+        (true, _) => return Some(Needs::Open),
+        (_, true) => return Some(Needs::Refused),
+        (false, false) if needs_nothing => {
+            return wrong(
+                "route-needs",
+                "this route needs nothing",
+                "say needs = […], or open = true, or refuse = true",
+            );
         }
         (false, false) => {}
     }
-    let Some(resource) = &written.resource else {
-        return wrong(
-            "route-resource",
-            "this route does not say which resource its needs are about",
-            "say resource = \"type:{parameter}\", { new = \"type\" } or { any = \"type\" }",
-        );
-    };
-    let permissions = scope.expand_all(&written.needs, false, findings);
+    let mut all: Vec<Need> = Vec::new();
+    let mut whole = true;
+    if !written.needs.is_empty() {
+        let Some(resource) = &written.resource else {
+            return wrong(
+                "route-resource",
+                "this route does not say which resource its needs are about",
+                "say resource = \"type:{parameter}\", { new = \"type\" } or { any = \"type\" }",
+            );
+        };
+        match need(scope, &written.needs, resource, segments, place, findings) {
+            Some(need) => all.push(need),
+            None => whole = false,
+        }
+    }
+    for (permission, resource) in &written.each {
+        let permissions = std::slice::from_ref(permission);
+        match need(scope, permissions, resource, segments, place, findings) {
+            // What is needed of one thing is needed of it together.
+            Some(need) => match all
+                .iter_mut()
+                .find(|known| known.target == need.target && same_type(scope, known, &need))
+            {
+                Some(known) => known.permissions.extend(need.permissions),
+                None => all.push(need),
+            },
+            None => whole = false,
+        }
+    }
+    whole.then_some(Needs::All(all))
+}
+
+fn same_type(scope: &Scope<'_>, a: &Need, b: &Need) -> bool {
+    let kind = |need: &Need| need.permissions.first().map(|id| scope.permissions[id.index()].kind);
+    kind(a) == kind(b)
+}
+
+/// Permissions that are needed of one thing.
+fn need(
+    scope: &Scope<'_>,
+    permissions: &[At<String>],
+    resource: &RouteResource,
+    segments: Option<&[Segment]>,
+    place: Span,
+    findings: &mut Vec<Finding>,
+) -> Option<Need> {
+    let permissions = scope.expand_all(permissions, false, findings);
     let (kind, target) = target(scope, resource, segments, findings)?;
     for permission in &permissions {
         let declared = &scope.permissions[permission.index()];
@@ -172,7 +281,7 @@ fn needs(
             return None;
         }
     }
-    Some(Needs::All(permissions, target))
+    (!permissions.is_empty()).then_some(Need { permissions, target })
 }
 
 fn target(
@@ -186,8 +295,16 @@ fn target(
             let template = template(scope, text, segments, findings)?;
             Some((template.kind, RouteTarget::Named(template)))
         }
-        RouteResource::Any(kind) => {
-            Some((scope.known_type(&kind.value, kind.span, findings)?, RouteTarget::Any))
+        RouteResource::Any(kind, within) => {
+            let id = scope.known_type(&kind.value, kind.span, findings)?;
+            let Some(within) = within else { return Some((id, RouteTarget::Any(None))) };
+            let outer = template(scope, within, segments, findings)?;
+            if !lies_in(scope, id, outer.kind) {
+                let message = format!("no {} lies in a {}", kind.value, scope.kinds[outer.kind.index()].key);
+                findings.push(Finding::error("route-resource", within.span, message));
+                return None;
+            }
+            Some((id, RouteTarget::Any(Some(outer))))
         }
         RouteResource::New(kind, within) => {
             let id = scope.known_type(&kind.value, kind.span, findings)?;
@@ -202,6 +319,24 @@ fn target(
             Some((id, RouteTarget::New(Some(outer))))
         }
     }
+}
+
+/// Whether things of a type can lie in one of another, directly or further in.
+fn lies_in(scope: &Scope<'_>, inner: KindId, outer: KindId) -> bool {
+    let mut seen = vec![inner];
+    let mut at = 0;
+    while at < seen.len() {
+        for next in &scope.kinds[seen[at].index()].within {
+            if *next == outer {
+                return true;
+            }
+            if !seen.contains(next) {
+                seen.push(*next);
+            }
+        }
+        at += 1;
+    }
+    false
 }
 
 /// `type:text-{parameter}`
@@ -222,11 +357,11 @@ fn template(
         "tenant" => KindId::TENANT,
         kind => scope.known_type(kind, written.span, findings)?,
     };
-    let mut pieces = Vec::new();
+    let mut pieces: Vec<Piece> = Vec::new();
     while !rest.is_empty() {
         let (literal, more) = rest.split_once('{').unwrap_or((rest, ""));
         if !literal.is_empty() {
-            pieces.push(Segment::Literal(literal.to_owned()));
+            pieces.push(Piece::Text(literal.to_owned()));
         }
         if literal.len() == rest.len() {
             break;
@@ -235,18 +370,27 @@ fn template(
             wrong(format!("{:?} has a {{ without its }}", written.value), "close it", findings);
             return None;
         };
-        let parameter = Segment::Parameter(name.to_owned());
-        if segments.is_some_and(|segments| !segments.contains(&parameter)) {
-            let known = segments.unwrap_or_default().iter().filter_map(|segment| match segment {
-                Segment::Parameter(name) => Some(name.as_str()),
+        let known = || {
+            segments.unwrap_or_default().iter().filter_map(|segment| match segment {
+                Segment::Parameter(parameter) => Some(parameter.name.as_str()),
                 Segment::Literal(_) => None,
-            });
+            })
+        };
+        if segments.is_some() && known().all(|known| known != name) {
             let message = format!("the path has no parameter {name:?}");
-            let finding = Finding::error("route-resource", written.span, message).meant(name, known);
+            let finding = Finding::error("route-resource", written.span, message).meant(name, known());
             findings.push(finding.help("what the resource is called must stand in the path"));
             return None;
         }
-        pieces.push(parameter);
+        // A segment holds no /: only that keeps apart where one value ends and the next begins.
+        let apart = matches!(pieces.last(), Some(Piece::Text(text)) if text.contains('/'));
+        let before = pieces.iter().any(|piece| matches!(piece, Piece::Parameter(_)));
+        if before && !apart {
+            let message = format!("{:?} does not keep its parameters apart", written.value);
+            wrong(message, "write a / between two: team:{org}/{slug}", findings);
+            return None;
+        }
+        pieces.push(Piece::Parameter(name.to_owned()));
         rest = after;
     }
     Some(Template { kind, pieces })

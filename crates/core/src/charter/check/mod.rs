@@ -20,6 +20,7 @@ mod testing;
 pub mod typing;
 
 pub use connect::MAX_SEGMENTS;
+pub(crate) use connect::pattern;
 
 use super::model::{Attribute, Condition, Kind, KindId, Model, Named, PermId, Permission, RoleId};
 use super::policy::Policy;

@@ -358,10 +358,16 @@ pub struct Route {
     pub path: Option<At<String>>,
     /// Permissions, all of them needed.
     pub needs: Vec<At<String>>,
+    /// Permissions, each with what it is about; needed too.
+    pub each: Vec<(At<String>, RouteResource)>,
     /// `open = true`
     pub open: bool,
+    /// `refuse = true`
+    pub refuse: bool,
     /// What the permissions are about.
     pub resource: Option<RouteResource>,
+    /// `unregistered = true`
+    pub unregistered: bool,
     /// Its place.
     pub span: Span,
 }
@@ -373,8 +379,8 @@ pub enum RouteResource {
     Named(At<String>),
     /// `{ new = "type", within = "type:{parameter}" }`
     New(At<String>, Option<At<String>>),
-    /// `{ any = "type" }`
-    Any(At<String>),
+    /// `{ any = "type", within = "type:{parameter}" }`
+    Any(At<String>, Option<At<String>>),
 }
 
 /// `[[affordance]]`

@@ -17,6 +17,7 @@ pub mod includes_values;
 pub mod inclusion_loop;
 pub mod issuers_alike;
 pub mod routes_equal;
+pub mod segments_cross;
 pub mod separation;
 pub mod standby_reads;
 pub mod tenant_unguarded;

@@ -2,32 +2,52 @@
 //! the two is open by oversight, more often than not.
 
 use super::*;
-use crate::charter::model::{Needs, Route, Segment};
+use crate::charter::model::{Needs, RouteTarget};
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let routes = &charter.model.routes;
-    for open in routes.iter().filter(|route| matches!(route.needs, Needs::Open)) {
+    for loose in routes {
+        let (message, help) = match &loose.needs {
+            Needs::Open => (
+                "this route is open, and one beside it needs something",
+                "if it is meant, give the open one a path of its own",
+            ),
+            Needs::All(all) if all.iter().all(|need| matches!(need.target, RouteTarget::Any(None))) => (
+                "this route needs any one, and one beside it that is more literal needs more",
+                "say which one it needs, or keep the other under another path",
+            ),
+            _ => continue,
+        };
+        let is_open = loose.needs == Needs::Open;
         let beside = routes.iter().find(|other| {
-            matches!(other.needs, Needs::All(..))
-                && other.application == open.application
-                && overlaps(open, other)
+            let needs_more = match (&other.needs, &loose.needs) {
+                (Needs::All(_), Needs::Open) => true,
+                // Of any one the same is needed as of that one; something else is more.
+                (Needs::All(more), Needs::All(less)) => {
+                    let all = |needs: &Vec<_>| -> HashSet<PermId> {
+                        needs
+                            .iter()
+                            .flat_map(|need: &crate::charter::model::Need| need.permissions.clone())
+                            .collect()
+                    };
+                    !all(more).is_subset(&all(less))
+                }
+                _ => false,
+            };
+            needs_more
+                && other.application == loose.application
+                && loose.meets(other)
+                && match is_open {
+                    true => other.method == loose.method || other.segments == loose.segments,
+                    false => other.method == loose.method && other.precedence(loose).is_lt(),
+                }
         });
         if let Some(other) = beside {
-            let message = "this route is open, and one beside it needs something";
-            let finding = Finding::warning("open-beside", open.span, message).beside(other.span, "the other");
-            findings.push(finding.help("if it is meant, give the open one a path of its own"));
+            let finding =
+                Finding::warning("open-beside", loose.span, message).beside(other.span, "the other");
+            findings.push(finding.help(help));
         }
     }
-}
-
-/// Whether a request's path could match both; the same method, or the same path altogether.
-fn overlaps(a: &Route, b: &Route) -> bool {
-    let same = a.segments.len() == b.segments.len()
-        && a.segments.iter().zip(&b.segments).all(|pair| match pair {
-            (Segment::Literal(a), Segment::Literal(b)) => a == b,
-            _ => true,
-        });
-    same && (a.method == b.method || a.segments == b.segments)
 }
 
 #[cfg(test)]
@@ -56,6 +76,19 @@ application = "quay"
 method = "GET"
 path = "/tides"
 open = true
+[[route]]
+application = "quay"
+method = "POST"
+path = "/berths/{berth}"
+#      ^^^^^^^^^^^^^^^^ this route needs any one, and one beside it that is more literal needs more
+needs = ["vessel:view"]
+resource = { any = "vessel" }
+[[route]]
+application = "quay"
+method = "POST"
+path = "/berths/moor"
+needs = ["vessel:moor"]
+resource = { any = "vessel" }
 "#,
         );
     }

@@ -1,7 +1,7 @@
 //! Two routes that cross: each is more literal than the other somewhere, and a request may match both.
 
 use super::*;
-use crate::charter::model::{Route, Segment};
+use crate::charter::model::Route;
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let routes = &charter.model.routes;
@@ -10,9 +10,9 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
             other.application == route.application && other.method == route.method && cross(other, route)
         };
         let Some(other) = routes[..at].iter().find(beside) else { continue };
-        let decides = if is_first(other, route) { other } else { route };
+        let decides = if other.precedence(route).is_lt() { other } else { route };
         let message =
-            format!("this route crosses another: of a request that matches both, {} decides", path(decides));
+            format!("this route crosses another: of a request that matches both, {} decides", decides.path());
         let finding = Finding::warning("routes-cross", route.span, message).beside(other.span, "the other");
         findings.push(finding.help("write the path out that both match, with what it needs"));
     }
@@ -20,27 +20,8 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
 
 /// Whether both match some request, and neither matches all that the other does.
 fn cross(a: &Route, b: &Route) -> bool {
-    use Segment::{Literal, Parameter};
-    let pairs = || a.segments.iter().zip(&b.segments);
-    a.segments.len() == b.segments.len()
-        && pairs().all(|pair| !matches!(pair, (Literal(a), Literal(b)) if a != b))
-        && pairs().any(|pair| matches!(pair, (Literal(_), Parameter(_))))
-        && pairs().any(|pair| matches!(pair, (Parameter(_), Literal(_))))
-}
-
-/// Whether a route is the more literal one where two first differ.
-fn is_first(a: &Route, b: &Route) -> bool {
-    let is_literal = |segment: &Segment| matches!(segment, Segment::Literal(_));
-    let differ = a.segments.iter().zip(&b.segments).find(|(a, b)| is_literal(a) != is_literal(b));
-    differ.is_some_and(|(a, _)| is_literal(a))
-}
-
-fn path(route: &Route) -> String {
-    let segment = |segment: &Segment| match segment {
-        Segment::Literal(text) => format!("/{text}"),
-        Segment::Parameter(name) => format!("/{{{name}}}"),
-    };
-    route.segments.iter().map(segment).collect()
+    let all_in = |a: &Route, b: &Route| a.segments.iter().zip(&b.segments).all(|(a, b)| a.lies_in(b));
+    a.meets(b) && !all_in(a, b) && !all_in(b, a)
 }
 
 #[cfg(test)]
