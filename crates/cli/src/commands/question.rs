@@ -144,12 +144,7 @@ impl With {
     /// # Errors
     /// If what was given is none.
     pub fn moment(&self) -> Result<Option<Timestamp>, Failure> {
-        let parsed = self.now.as_deref().map(|text| {
-            parse_time(text).ok_or_else(|| {
-                Failure::misused(format!("--now {text:?} is no moment such as 2026-11-23T09:00:00Z"))
-            })
-        });
-        parsed.transpose()
+        self.now.as_deref().map(moment).transpose()
     }
 
     /// A request for all the parts that a command names, and what is said along with it.
@@ -228,4 +223,13 @@ pub fn pair_of<'a>(pair: &'a str, option: &str) -> Result<(&'a str, Value), Fail
         None => serde_json::from_str(text).unwrap_or_else(|_| Value::from(text)),
     };
     Ok((key, value))
+}
+
+/// A moment that was given.
+///
+/// # Errors
+/// If it is none.
+pub fn moment(text: &str) -> Result<Timestamp, Failure> {
+    let message = || Failure::misused(format!("--now {text:?} is no moment such as 2026-11-23T09:00:00Z"));
+    parse_time(text).ok_or_else(message)
 }

@@ -1,6 +1,7 @@
 //! `ostrog routes list | check`: which request needs what.
 
 use super::Global;
+use super::question::moment;
 use crate::exit::{Code, Failure, NO, YES};
 use crate::files;
 use crate::shell::Shell;
@@ -58,6 +59,9 @@ pub struct CheckArgs {
     /// The facts
     #[arg(long, value_name = "FILE")]
     register: Option<PathBuf>,
+    /// Another moment than the present one
+    #[arg(long, value_name = "T")]
+    now: Option<String>,
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
@@ -180,6 +184,7 @@ fn check(args: &CheckArgs, shell: &Shell) -> Result<Code, Failure> {
     shell.notice(&format!("offline, {}", args.charter.display()));
     let model = world.policy().model();
     let application = application(model, args.application.as_deref())?;
+    let now = args.now.as_deref().map_or_else(|| Ok(Timestamp::now()), moment)?;
     let path = match Path::read(&args.path) {
         Ok(path) => path,
         Err(why) => {
@@ -203,7 +208,7 @@ fn check(args: &CheckArgs, shell: &Shell) -> Result<Code, Failure> {
         bearer: bearer.clone().map(Ok),
         ..Request::default()
     };
-    let asked = route.ask(asked_of.engine(), &request, Timestamp::now(), &mut || true);
+    let asked = route.ask(asked_of.engine(), &request, now, &mut || true);
     let (outcome, asked) = asked.map_err(Failure::input)?;
     for one in &asked {
         let mark = if one.allowed { "| | allowed" } else { "|#| denied " };

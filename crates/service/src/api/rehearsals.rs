@@ -234,7 +234,14 @@ pub async fn stop_rehearsal(
     InPath(number): InPath<String>,
 ) -> Result<StatusCode, Problem> {
     operator.drafting()?;
-    let job = number.parse().ok().and_then(|number| app.jobs.find(number));
-    job.ok_or_else(|| Problem::not_found(format!("No rehearsal {number} runs on this node.")))?.stop();
+    let missing = || Problem::not_found(format!("No rehearsal {number} runs on this node."));
+    let number: i64 = number.parse().map_err(|_| missing())?;
+    let job = app.jobs.find(number).ok_or_else(missing)?;
+    // One that is told to be over does not run, though its job may still be noted.
+    let runs = operator.texts()?.runs().await?;
+    if runs.iter().any(|run| run.number == number && run.ended_at.is_some()) {
+        return Err(missing());
+    }
+    job.stop();
     Ok(StatusCode::NO_CONTENT)
 }

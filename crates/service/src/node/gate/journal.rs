@@ -81,7 +81,9 @@ impl Followed {
                 return None;
             }
             if view.position > self.after {
-                let rows = node.store.rows_after(self.after, CHUNK, CHUNK_BYTES).await.ok()?;
+                let mut rows = node.store.rows_after(self.after, CHUNK, CHUNK_BYTES).await.ok()?;
+                // Others may have written more; who hears of a row may ask this node about it.
+                rows.retain(|row| row.position <= view.position);
                 self.waiting = rows.into();
                 continue;
             }
