@@ -129,8 +129,9 @@ async function write() {
 async function put(line: EntityLine) {
   const before = whole.data.value?.entity
   if (!(await written.run({ ...line, entity: name.value }, whole.data.value?.tag ?? shown.data.value?.tag))) return
-  await look()
-  const tag = shown.data.value?.tag
+  // A reading of its own: the page's may give way to a later one that has not come yet.
+  const [read] = await Promise.all([api.entity(name.value).catch(() => undefined), look()])
+  const tag = read?.tag
   if (before) happened(`${name.value} is written`, { back: () => api.putEntity(before, tag), then: look })
 }
 async function end(id: string) {
