@@ -173,6 +173,21 @@ fn operations(#[case] method: &str, #[case] path: &str, #[case] expected: Option
     assert_eq!(told.as_deref(), expected);
 }
 
+/// Where one parameter of an id ends and the next begins, a path says: else two would name one thing.
+#[rstest]
+#[case("crate:{rack}/{crate}", true)]
+#[case("crate:{crate}", true)]
+#[case("crate:{rack}-{crate}", false)]
+#[case("crate:{rack}{crate}", false)]
+fn parameters_of_an_id_are_kept_apart(#[case] resource: &str, #[case] is_apart: bool) {
+    let (before, after) = ("\"crate:{rack}/{crate}\"\nunregistered", "\nunregistered");
+    let text = CHARTER.replace(before, &format!("{resource:?}{after}"));
+    let reading = charter::read(&Sources::single("stores.toml", &text));
+    assert_eq!(reading.policy.is_some(), is_apart);
+    let told = reading.findings.iter().any(|finding| finding.message.contains("keep its parameters apart"));
+    assert_eq!(told, !is_apart);
+}
+
 #[rstest]
 #[case("racks", PathRefused::NotFromTheRoot)]
 #[case("http://elsewhere.example/racks", PathRefused::NotFromTheRoot)]
