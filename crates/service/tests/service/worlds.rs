@@ -392,7 +392,7 @@ fn told(answer: &Answer) -> (u16, BTreeMap<String, String>, Value) {
 fn strip(value: &mut Value) {
     match value {
         Value::Object(members) => {
-            for own in ["position", "digest", "epoch", "started", "created-at", "now"] {
+            for own in ["position", "digest", "epoch", "started", "created-at", "now", "stale"] {
                 members.remove(own);
             }
             // Of a place to go on at only the name: the rest is the position, and its seal.
