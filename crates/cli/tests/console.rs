@@ -133,7 +133,8 @@ async fn click(browser: &WebDriver, css: &str) {
     click_by(browser, By::Css(css), css).await;
 }
 
-/// Clicks what is found, and what stands in its place if the page was drawn anew in between.
+/// Clicks what is found, and what stands in its place if the page was drawn anew in between; what is still moving
+/// in once it has come to rest.
 async fn click_by(browser: &WebDriver, by: By, what: &str) {
     let mut tries = 0;
     loop {
@@ -141,7 +142,13 @@ async fn click_by(browser: &WebDriver, by: By, what: &str) {
         let found = wait.first().await.unwrap_or_else(|error| panic!("{what}: {error}"));
         match found.click().await {
             Ok(()) => return,
-            Err(error) if tries < 5 && error.to_string().contains("stale") => tries += 1,
+            Err(error)
+                if tries < 20
+                    && ["stale", "intercepted"].iter().any(|why| error.to_string().contains(why)) =>
+            {
+                tries += 1;
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
             Err(error) => panic!("{what}: {error}"),
         }
     }
