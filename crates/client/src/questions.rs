@@ -3,7 +3,8 @@
 use crate::{Client, Result};
 use ostrog_core::decide::hints::Hint;
 use ostrog_core::decide::told::{ActionTold, HolderTold, Listed, ResourceTold, RowsTold};
-use ostrog_wire::questions::{AskAnswer, BlankAnswer, QuestionRequest};
+use ostrog_core::routes::RouteTold;
+use ostrog_wire::questions::{AskAnswer, BlankAnswer, QuestionRequest, RouteQuestion};
 
 impl Client {
     /// Tries a question, with why, and of a denial what it would take.
@@ -45,6 +46,14 @@ impl Client {
     /// If there is no answer.
     pub async fn rows(&self, question: &QuestionRequest) -> Result<BlankAnswer<RowsTold>> {
         self.post(&["rows"], question).await
+    }
+
+    /// What a request behind a proxy comes to.
+    ///
+    /// # Errors
+    /// If there is no answer.
+    pub async fn check_route(&self, question: &RouteQuestion) -> Result<RouteTold> {
+        self.post(&["routes", "check"], question).await
     }
 
     /// What an application's interface shows and enables.

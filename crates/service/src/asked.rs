@@ -8,6 +8,8 @@ use std::sync::{Mutex, PoisonError, RwLock};
 
 /// Most unknown questions that are told apart.
 const MAX_UNKNOWN: usize = 1_000;
+/// Most patterns of unmapped requests that are told apart.
+const MAX_UNMAPPED: usize = 1_000;
 /// Most applications: more than a charter has.
 const MAX_APPLICATIONS: usize = 1_000;
 
@@ -78,11 +80,23 @@ impl Last {
     }
 }
 
+/// Requests that no route takes, ids cut out.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Unmapped {
+    /// The application behind the proxy.
+    pub application: String,
+    /// The method.
+    pub method: String,
+    /// The path.
+    pub pattern: String,
+}
+
 /// What was asked.
 #[derive(Debug, Default)]
 pub struct Log {
     last: RwLock<HashMap<String, Last>>,
     unknown: Mutex<BTreeMap<(String, String), Times>>,
+    unmapped: Mutex<BTreeMap<Unmapped, Times>>,
 }
 
 impl Log {
@@ -117,6 +131,27 @@ impl Log {
             times.count += 1;
             times.last = at;
         }
+    }
+
+    /// Counts a request that no route takes.
+    pub fn unmapped(&self, application: &str, method: &str, pattern: &str, at: Timestamp) {
+        let mut all = self.unmapped.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = Unmapped {
+            application: application.to_owned(),
+            method: method.to_owned(),
+            pattern: pattern.chars().take(200).collect(),
+        };
+        if all.len() < MAX_UNMAPPED || all.contains_key(&key) {
+            let times = all.entry(key).or_insert(Times { count: 0, last: at });
+            times.count += 1;
+            times.last = at;
+        }
+    }
+
+    /// Requests that no route takes, and how often.
+    pub fn all_unmapped(&self) -> Vec<(Unmapped, Times)> {
+        let all = self.unmapped.lock().unwrap_or_else(PoisonError::into_inner);
+        all.iter().map(|(what, times)| (what.clone(), *times)).collect()
     }
 
     /// The last question of an application.

@@ -81,6 +81,8 @@ pub struct Shared {
     pub streams: Arc<api::Streams>,
     /// Names of requests.
     requests: Counted,
+    /// Names of decisions.
+    decided: Counted,
 }
 
 impl std::ops::Deref for App {
@@ -102,7 +104,13 @@ impl App {
             room: body::Room::default(),
             streams: Arc::default(),
             requests: Counted::new(),
+            decided: Counted::new(),
         }))
+    }
+
+    /// What the next decision is called.
+    fn next_decision(&self) -> String {
+        format!("d-{}", self.decided.next())
     }
 }
 
@@ -138,7 +146,7 @@ pub fn router(app: App) -> Router {
         .layer(from_fn_with_state(app, meet))
 }
 
-/// Names requests: of which start of the program, and the how manieth since.
+/// Names things one after the other: of which start of the program, and the how manieth since.
 #[derive(Debug)]
 struct Counted {
     start: String,
@@ -151,17 +159,20 @@ impl Counted {
         Counted { start, next: AtomicU64::new(0) }
     }
 
-    fn next(&self) -> HeaderValue {
+    fn next(&self) -> String {
         let number = self.next.fetch_add(1, Ordering::Relaxed);
-        HeaderValue::try_from(format!("{}-{number}", self.start))
-            .unwrap_or_else(|_| HeaderValue::from_static("unnamed"))
+        format!("{}-{number}", self.start)
+    }
+
+    fn next_header(&self) -> HeaderValue {
+        HeaderValue::try_from(self.next()).unwrap_or_else(|_| HeaderValue::from_static("unnamed"))
     }
 }
 
 /// What holds of every call: it has a name, one host is asked for, it has an end, a panic is its own, what
 /// it looked up is counted, and whoever is answered from memory that may be old is told.
 async fn meet(State(app): State<App>, mut request: axum::extract::Request, next: Next) -> Response {
-    let name = request.headers().get(&REQUEST_ID).cloned().unwrap_or_else(|| app.requests.next());
+    let name = request.headers().get(&REQUEST_ID).cloned().unwrap_or_else(|| app.requests.next_header());
     let looks = Looks::default();
     let hosts = request.headers().get_all(HOST).iter().count();
     let mut response = if hosts > 1 || (hosts == 0 && request.version() == Version::HTTP_11) {

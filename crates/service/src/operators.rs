@@ -60,6 +60,11 @@ impl Rights {
         Rights { everywhere: kept.collect(), at: BTreeMap::new() }
     }
 
+    /// What a reverse proxy's key is for.
+    pub fn of_proxy() -> Rights {
+        Rights { everywhere: [Permission::RouteCheck].into_iter().collect(), at: BTreeMap::new() }
+    }
+
     /// Whether a permission is held for what lies in a tenant, or in none.
     pub fn may(&self, permission: Permission, tenant: Option<&str>) -> bool {
         self.held(tenant).has(permission)

@@ -41,6 +41,18 @@ problems! {
     unauthenticated = UNAUTHORIZED, "unauthenticated", "A key is needed";
     /// The key may not do this.
     forbidden = FORBIDDEN, "forbidden", "The key may not do this";
+    /// The request that a proxy asks about needs somebody who is signed in, or their token does not count.
+    sign_in = UNAUTHORIZED, "sign-in", "The request needs somebody who is signed in";
+    /// The reverse proxy that asks is not known. Not 401: a client that got that would be asked to sign in.
+    proxy_unknown = FORBIDDEN, "proxy-unknown", "The reverse proxy is not known";
+    /// The request could be read in more than one way, or is none that a route can have.
+    path_refused = FORBIDDEN, "path-refused", "The request is refused whatever it is for";
+    /// No route takes the request.
+    unmapped = FORBIDDEN, "unmapped", "No route takes the request";
+    /// The route that takes the request refuses all.
+    route_refused = FORBIDDEN, "route-refused", "The route refuses every request";
+    /// Who asks may not do what the request needs.
+    denied = FORBIDDEN, "denied", "The request is denied";
     /// There is nothing here, or nothing for this key.
     not_found = NOT_FOUND, "not-found", "Nothing is here";
     /// The method is not one of this path's.

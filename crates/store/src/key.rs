@@ -4,8 +4,8 @@ use crate::journal::Kind;
 use crate::workspace::Write;
 use crate::{Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
-pub use ostrog_wire::keys::{Detail, ENDPOINTS, Right};
-use serde_json::json;
+pub use ostrog_wire::keys::{Detail, ENDPOINTS, HeaderPair, Proxied, Right};
+use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row as _};
@@ -19,6 +19,8 @@ pub enum KeyKind {
     Operator,
     /// Asks questions for one application.
     Application(String),
+    /// Asks about requests that a reverse proxy is to let through.
+    Proxy(Proxied),
 }
 
 /// What a new key is to be.
@@ -46,6 +48,7 @@ impl Making {
         let owner = Right { role: "owner".to_owned(), at: "everywhere".to_owned() };
         let (rights, endpoints) = match kind {
             KeyKind::Operator => (vec![owner], Vec::new()),
+            KeyKind::Proxy(_) => (Vec::new(), Vec::new()),
             KeyKind::Application(_) => (Vec::new(), ENDPOINTS.map(str::to_owned).to_vec()),
         };
         Making {
@@ -161,7 +164,7 @@ fn detail_word(detail: Detail) -> &'static str {
 /// The keys that have not been ended.
 pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Key>> {
     let rows = sqlx::query(
-        "select id, application, name, hash, detail, endpoints, types, rights,
+        "select id, application, name, hash, detail, endpoints, types, rights, proxy,
                     created_at,
                     until,
                     last_used_at
@@ -176,9 +179,16 @@ fn read(row: &PgRow) -> Result<Key> {
     let unreadable = |what: &str| Error::Unreadable(format!("a key's {what}"));
     let hash: Vec<u8> = row.try_get("hash")?;
     let application: Option<String> = row.try_get("application")?;
+    let proxy: Option<Value> = row.try_get("proxy")?;
     let detail: String = row.try_get("detail")?;
     let making = Making {
-        kind: application.map_or(KeyKind::Operator, KeyKind::Application),
+        kind: match (application, proxy) {
+            (Some(application), _) => KeyKind::Application(application),
+            (None, Some(proxy)) => {
+                KeyKind::Proxy(serde_json::from_value(proxy).map_err(|_| unreadable("proxy"))?)
+            }
+            (None, None) => KeyKind::Operator,
+        },
         name: row.try_get("name")?,
         until: moment_if_any(row, "until")?,
         detail: serde_json::from_value(detail.into()).map_err(|_| unreadable("detail"))?,
@@ -202,15 +212,16 @@ impl Write {
     /// If the database refuses.
     pub async fn add_key(&mut self, key: &Key, actor: &str) -> Result<()> {
         let making = &key.making;
-        let (kind, application) = match &making.kind {
-            KeyKind::Operator => ("operator", None),
-            KeyKind::Application(application) => ("application", Some(application)),
+        let (kind, application, proxy) = match &making.kind {
+            KeyKind::Operator => ("operator", None, None),
+            KeyKind::Application(application) => ("application", Some(application), None),
+            KeyKind::Proxy(proxy) => ("proxy", None, Some(json!(proxy))),
         };
         let rights = json!(making.rights);
         sqlx::query(
             "insert into keys (id, kind, application, name, hash, created_at, until, detail, endpoints,
-                               types, rights)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+                               types, rights, proxy)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
         )
         .bind(&key.id)
         .bind(kind)
@@ -223,10 +234,12 @@ impl Write {
         .bind(&making.endpoints)
         .bind(&making.types)
         .bind(&rights)
+        .bind(&proxy)
         .execute(self.connection())
         .await?;
         let line = json!({
             "key": key.id, "kind": kind, "application": application, "name": making.name, "rights": rights,
+            "proxy": proxy,
             "until": making.until.map(|until| until.to_string()),
         });
         self.record_line(Kind::Key, &line, actor, key.created_at).await?;

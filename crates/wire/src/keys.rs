@@ -20,6 +20,49 @@ pub enum Detail {
     Full,
 }
 
+/// What a reverse proxy's key is for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct Proxied {
+    /// For whose routes it asks: one application, or several by host.
+    pub applications: Vec<ProxiedApplication>,
+    /// In which pair of headers the request is told; the other is never looked at.
+    pub headers: HeaderPair,
+    /// How many proxies, this one included, write down in `X-Forwarded-For` whom they were asked by.
+    #[serde(default)]
+    pub trusted_hops: u8,
+    /// What paths begin with that the application's routes do not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<String>,
+    /// The field of the context that the client's address fills.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address_as: Option<String>,
+}
+
+/// An application behind a proxy.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ProxiedApplication {
+    /// Its key.
+    pub application: String,
+    /// The host that is asked for, with a port if only that one is meant; none: every one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+}
+
+/// Which headers tell what was requested.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum HeaderPair {
+    /// `X-Original-Method`, `X-Original-URI`, `X-Original-Host`.
+    Original,
+    /// `X-Forwarded-Method`, `X-Forwarded-Uri`, `X-Forwarded-Host`.
+    Forwarded,
+}
+
 /// A role that an operator holds at a place.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -56,6 +99,9 @@ pub struct KeyShown {
     pub types: Vec<String>,
     /// What an operator may do.
     pub rights: Vec<Right>,
+    /// What a reverse proxy's key is for; none: it is no proxy's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proxy: Option<Proxied>,
 }
 
 /// A key to make.
@@ -84,6 +130,9 @@ pub struct KeyAsked {
     /// What an operator may do: roles at `everywhere` or `tenant:id`.
     #[serde(default)]
     pub rights: Vec<Right>,
+    /// What a reverse proxy's key is for: it asks the route check, and nothing else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proxy: Option<Proxied>,
 }
 
 /// A new key. Its text is shown this once.

@@ -121,6 +121,43 @@ pub struct AskedLately {
     pub applications: Vec<LastAsked>,
     /// Questions about what the charter does not declare, oftenest first.
     pub unknown: Vec<UnknownAsked>,
+    /// Requests behind proxies that no route takes, oftenest first.
+    pub unmapped: Vec<UnmappedAsked>,
+}
+
+/// A request, to be told what it comes to.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RouteQuestion {
+    /// The application behind the proxy.
+    pub application: String,
+    /// `GET`, `POST` …
+    pub method: String,
+    /// The path as the request has it, with its query.
+    pub path: String,
+    /// Who makes it: `user:ines`; none, and no token: nobody that is signed in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
+    /// Their token. It is verified for the application.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}
+
+/// Requests that no route takes.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct UnmappedAsked {
+    /// The application.
+    pub application: String,
+    /// The method.
+    pub method: String,
+    /// The path, ids cut out: `/manifests/{manifest}/print`.
+    pub pattern: String,
+    /// How often.
+    pub count: u64,
+    /// When last.
+    pub last: String,
 }
 
 /// An application and its last question.

@@ -5,7 +5,9 @@ use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use crate::table::{self, Column};
 use jiff::SignedDuration;
-use ostrog_wire::keys::{Detail, KeyAsked, KeyMade, KeyShown, Overlap, Right};
+use ostrog_wire::keys::{
+    Detail, HeaderPair, KeyAsked, KeyMade, KeyShown, Overlap, Proxied, ProxiedApplication, Right,
+};
 
 #[derive(Debug, clap::Subcommand)]
 pub enum Command {
@@ -14,6 +16,23 @@ pub enum Command {
         /// The application it asks for; without one, an operator's key
         #[arg(long, value_name = "KEY")]
         application: Option<String>,
+        /// A reverse proxy's key, for the route check: the application whose routes it asks about, or several by
+        /// host: customs=customs.example,quay=quay.example
+        #[arg(long, value_name = "APP[=HOST],…", value_delimiter = ',', requires = "headers",
+            conflicts_with_all = ["application", "endpoints", "types", "rights"])]
+        proxy: Vec<String>,
+        /// In which headers the proxy tells a request: X-Original-Method and -URI, or X-Forwarded-Method and -Uri
+        #[arg(long, value_name = "PAIR", value_enum, requires = "proxy")]
+        headers: Option<Pair>,
+        /// How many proxies, this one included, write into X-Forwarded-For whom they were asked by
+        #[arg(long, value_name = "N", default_value_t = 0, requires = "proxy")]
+        trusted_hops: u8,
+        /// What paths begin with that the application's routes do not
+        #[arg(long, value_name = "/PREFIX", requires = "proxy")]
+        strip: Option<String>,
+        /// The field of the context that the client's address fills
+        #[arg(long, value_name = "FIELD", requires = "proxy")]
+        address_as: Option<String>,
         /// What to call it
         #[arg(long)]
         name: Option<String>,
@@ -61,6 +80,24 @@ pub enum Level {
     Full,
 }
 
+/// Which pair of headers.
+#[derive(Clone, Copy, Debug, clap::ValueEnum)]
+pub enum Pair {
+    /// X-Original-Method, X-Original-URI (and X-Original-Host)
+    Original,
+    /// X-Forwarded-Method, X-Forwarded-Uri (and X-Forwarded-Host)
+    Forwarded,
+}
+
+impl From<Pair> for HeaderPair {
+    fn from(pair: Pair) -> HeaderPair {
+        match pair {
+            Pair::Original => HeaderPair::Original,
+            Pair::Forwarded => HeaderPair::Forwarded,
+        }
+    }
+}
+
 impl From<Level> for Detail {
     fn from(level: Level) -> Detail {
         match level {
@@ -74,9 +111,34 @@ impl From<Level> for Detail {
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let client = global.client()?;
     match command {
-        Command::New { application, name, until, detail, endpoints, types, rights } => {
+        Command::New {
+            application,
+            proxy,
+            headers,
+            trusted_hops,
+            strip,
+            address_as,
+            name,
+            until,
+            detail,
+            endpoints,
+            types,
+            rights,
+        } => {
+            let proxied = headers.map(|headers| Proxied {
+                applications: proxy.iter().map(|text| proxied(text)).collect(),
+                headers: headers.into(),
+                trusted_hops,
+                strip,
+                address_as,
+            });
+            let whose = match &proxied {
+                Some(_) => "proxy",
+                None => application.as_deref().unwrap_or("operator"),
+            };
             let asked = KeyAsked {
-                name: name.unwrap_or_else(|| application.clone().unwrap_or_else(|| "operator".to_owned())),
+                name: name.unwrap_or_else(|| whose.to_owned()),
+                proxy: proxied,
                 application,
                 until,
                 detail: detail.into(),
@@ -124,6 +186,16 @@ fn right(text: &str) -> Right {
     Right { role: role.to_owned(), at: at.to_owned() }
 }
 
+/// `customs=customs.example`
+fn proxied(text: &str) -> ProxiedApplication {
+    match text.split_once('=') {
+        None => ProxiedApplication { application: text.to_owned(), host: None },
+        Some((application, host)) => {
+            ProxiedApplication { application: application.to_owned(), host: Some(host.to_owned()) }
+        }
+    }
+}
+
 /// The secret alone on standard output; what it is, beside.
 fn reveal(made: &KeyMade, shell: &Shell) {
     shell.notice(&format!("key {}; its text is shown this once:", made.key.id));
@@ -135,8 +207,16 @@ fn whose(key: &KeyShown) -> String {
         "everywhere" => right.role.clone(),
         at => format!("{}@{at}", right.role),
     };
-    match &key.application {
-        Some(application) => application.clone(),
-        None => format!("operator: {}", key.rights.iter().map(right).collect::<Vec<_>>().join(", ")),
+    match (&key.proxy, &key.application) {
+        (Some(proxied), _) => {
+            let told = |one: &ProxiedApplication| match &one.host {
+                None => one.application.clone(),
+                Some(host) => format!("{} at {host}", one.application),
+            };
+            let all: Vec<String> = proxied.applications.iter().map(told).collect();
+            format!("proxy: {}", all.join(", "))
+        }
+        (None, Some(application)) => application.clone(),
+        (None, None) => format!("operator: {}", key.rights.iter().map(right).collect::<Vec<_>>().join(", ")),
     }
 }

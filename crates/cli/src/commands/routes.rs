@@ -1,7 +1,7 @@
 //! `ostrog routes list | check`: which request needs what.
 
-use super::Global;
 use super::question::moment;
+use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, NO, YES};
 use crate::files;
 use crate::shell::Shell;
@@ -11,8 +11,9 @@ use ostrog_core::charter::model::{Model, Needs, Route};
 use ostrog_core::decide::bearer::{Bearer, Token};
 use ostrog_core::import;
 use ostrog_core::prelude::{Policy, Request, SourceFile, Sources, World, charter};
-use ostrog_core::routes::{Outcome, Path, route_of, taken};
-use std::path::PathBuf;
+use ostrog_core::routes::{RouteTold, route_of, told};
+use ostrog_wire::questions::RouteQuestion;
+use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
 #[derive(Debug, clap::Subcommand)]
@@ -47,27 +48,27 @@ pub struct CheckArgs {
     /// Who asks: user:ines; without it nobody that is signed in
     #[arg(long = "as", value_name = "SUBJECT", conflicts_with = "token")]
     subject: Option<String>,
-    /// A file with the token of who asks, taken as verified
+    /// A file with the token of who asks; offline it is taken as verified
     #[arg(long, value_name = "FILE")]
     token: Option<PathBuf>,
-    /// Whose token it is, if the charter has several issuers
-    #[arg(long, value_name = "KEY", requires = "token")]
+    /// Offline: whose token it is, if the charter has several issuers
+    #[arg(long, value_name = "KEY", requires_all = ["token", "charter"])]
     issuer: Option<String>,
-    /// The charter
+    /// Offline: the charter; without it, what is live
     #[arg(long, value_name = "DIR")]
-    charter: PathBuf,
-    /// The facts
-    #[arg(long, value_name = "FILE")]
+    charter: Option<PathBuf>,
+    /// Offline: the facts
+    #[arg(long, value_name = "FILE", requires = "charter")]
     register: Option<PathBuf>,
-    /// Another moment than the present one
-    #[arg(long, value_name = "T")]
+    /// Offline: another moment than the present one
+    #[arg(long, value_name = "T", requires = "charter")]
     now: Option<String>,
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     match command {
         Command::List(args) => list(args, global, shell).await,
-        Command::Check(args) => check(&args, shell),
+        Command::Check(args) => check(&args, global, shell).await,
     }
 }
 
@@ -179,53 +180,58 @@ fn application(model: &Model, named: Option<&str>) -> Result<String, Failure> {
     }
 }
 
-fn check(args: &CheckArgs, shell: &Shell) -> Result<Code, Failure> {
-    let world = files::world(&args.charter, args.register.as_deref(), shell)?;
-    shell.notice(&format!("offline, {}", args.charter.display()));
-    let model = world.policy().model();
-    let application = application(model, args.application.as_deref())?;
-    let now = args.now.as_deref().map_or_else(|| Ok(Timestamp::now()), moment)?;
-    let path = match Path::read(&args.path) {
-        Ok(path) => path,
-        Err(why) => {
-            shell.answer(&format!("|#| path-refused  {why}"));
-            return Ok(NO);
+async fn check(args: &CheckArgs, global: &Global, shell: &Shell) -> Result<Code, Failure> {
+    let told = match &args.charter {
+        Some(charter) => offline(args, charter, shell)?,
+        None => {
+            let policy = live(global, shell).await?;
+            let question = RouteQuestion {
+                application: application(policy.model(), args.application.as_deref())?,
+                method: args.method.clone(),
+                path: args.path.clone(),
+                subject: args.subject.clone(),
+                token: args.token.as_ref().map(|file| super::token::token(Some(file))).transpose()?,
+            };
+            global.client()?.check_route(&question).await?
         }
     };
-    let Some(route) = taken(model, &application, &args.method, &path) else {
-        shell.answer(&format!(
-            "|#| unmapped  {application} has no route for {} {}",
-            args.method,
-            path.canonical()
-        ));
-        return Ok(NO);
-    };
-    shell.answer(&format!("    takes {} {}", route.route.method, route.route.path()));
+    if shell.format == OutputFormat::Text {
+        print(&told, shell);
+    } else {
+        shell.answer(&serde_json::to_string(&told).unwrap_or_default());
+    }
+    Ok(if told.allowed { YES } else { NO })
+}
+
+fn print(told: &RouteTold, shell: &Shell) {
+    if let Some(route) = &told.route {
+        let who = told.subject.as_deref().unwrap_or("anonymous");
+        shell.answer(&format!("    {who} takes {route}"));
+    }
+    for one in &told.needs {
+        let mark = if one.allowed { "| | allowed" } else { "|#| denied " };
+        let why = one.message.as_ref().unwrap_or(&one.reason);
+        shell.answer(&format!("{mark}  {} of {}  {why}", one.permission, one.about));
+    }
+    if told.needs.is_empty() {
+        let mark = if told.allowed { "| |" } else { "|#|" };
+        shell.answer(&format!("{mark} {}  {}", told.code, told.words));
+    }
+}
+
+fn offline(args: &CheckArgs, charter: &FilePath, shell: &Shell) -> Result<RouteTold, Failure> {
+    let world = files::world(charter, args.register.as_deref(), shell)?;
+    shell.notice(&format!("offline, {}", charter.display()));
+    let application = application(world.policy().model(), args.application.as_deref())?;
+    let now = args.now.as_deref().map_or_else(|| Ok(Timestamp::now()), moment)?;
     let bearer = args.token.as_ref().map(|file| bearer(&world, args, file)).transpose()?;
     let asked_of = bearer.as_ref().map_or(&world, |bearer| bearer.world(&world));
-    let request = Request {
-        subject: args.subject.clone().unwrap_or_else(|| "anonymous".to_owned()),
-        bearer: bearer.clone().map(Ok),
-        ..Request::default()
-    };
-    let asked = route.ask(asked_of.engine(), &request, now, &mut || true);
-    let (outcome, asked) = asked.map_err(Failure::input)?;
-    for one in &asked {
-        let mark = if one.allowed { "| | allowed" } else { "|#| denied " };
-        shell.answer(&format!("{mark}  {} of {}  {}", one.permission, one.about, one.reason));
-    }
-    Ok(match outcome {
-        Outcome::Open => {
-            shell.answer("| | open  it needs nothing");
-            YES
-        }
-        Outcome::Refused => {
-            shell.answer("|#| route-refused  whoever asks");
-            NO
-        }
-        Outcome::Allowed => YES,
-        Outcome::Denied(_) => NO,
-    })
+    let subject = args.subject.clone().unwrap_or_else(|| "anonymous".to_owned());
+    let name = bearer.as_ref().map_or_else(|| subject.clone(), |bearer| bearer.name.clone());
+    let who = Request { subject, bearer: bearer.clone().map(Ok), ..Request::default() };
+    let request = (args.method.as_str(), args.path.as_str());
+    let found = told(asked_of.engine(), &application, request, &who, now, &mut || true);
+    Ok(RouteTold { subject: Some(name), ..found.map_err(Failure::input)? })
 }
 
 fn bearer(world: &World, args: &CheckArgs, file: &PathBuf) -> Result<Arc<Bearer>, Failure> {

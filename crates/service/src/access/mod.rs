@@ -2,11 +2,15 @@
 //!
 //! - [`ask`]: how one question of a caller is answered, whichever call it comes in;
 //! - [`batch`]: several, of which what they share is read once;
+//! - [`forwarded`]: a request as a reverse proxy tells it;
+//! - [`route_check`]: what a reverse proxy asks about a request;
 //! - [`search`]: who may, with what, and what;
 //! - [`tokens`]: tokens that stand for a subject.
 
 mod ask;
 mod batch;
+mod forwarded;
+mod route_check;
 mod search;
 mod tokens;
 
@@ -47,6 +51,7 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(search::search_resources))
         .routes(routes!(search::search_actions))
         .routes(routes!(configuration))
+        .routes(routes!(route_check::route_check, route_check::route_check_by_post))
 }
 
 /// The metadata's path where the public address has a path: RFC 8615 puts the well-known part before it.

@@ -7,7 +7,7 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
 use ostrog_core::names::nearest;
-use ostrog_wire::questions::{AskedLately, Decided, LastAsked, LastQuestion, UnknownAsked};
+use ostrog_wire::questions::{AskedLately, Decided, LastAsked, LastQuestion, UnknownAsked, UnmappedAsked};
 
 fn last_question(short: Short) -> LastQuestion {
     LastQuestion {
@@ -52,5 +52,14 @@ pub async fn asked(State(app): State<App>, operator: Operator) -> Result<Json<As
     });
     let mut unknown: Vec<_> = unknown.collect();
     unknown.sort_by(|a, b| (b.count, &a.permission).cmp(&(a.count, &b.permission)));
-    Ok(Json(AskedLately { applications: applications.collect(), unknown }))
+    let unmapped = app.asked.all_unmapped().into_iter().map(|(what, times)| UnmappedAsked {
+        application: what.application,
+        method: what.method,
+        pattern: what.pattern,
+        count: times.count,
+        last: times.last.to_string(),
+    });
+    let mut unmapped: Vec<_> = unmapped.collect();
+    unmapped.sort_by(|a, b| (b.count, &a.pattern).cmp(&(a.count, &b.pattern)));
+    Ok(Json(AskedLately { applications: applications.collect(), unknown, unmapped }))
 }

@@ -10,12 +10,16 @@ use axum::http::header::CACHE_CONTROL;
 use axum::response::{IntoResponse as _, Response};
 use jiff::{SignedDuration, Timestamp};
 use ostrog_core::names::{Near, is_key};
+use ostrog_core::routes::Path;
 use ostrog_core::value::parse_time;
-use ostrog_store::key::{Key, KeyKind, KeyText, Making};
+use ostrog_store::key::{Key, KeyKind, KeyText, Making, Proxied};
 use ostrog_wire::keys::{KeyAsked, KeyMade, KeyShown, Overlap};
+use std::collections::BTreeSet;
 
 /// Longest time for which a replaced key goes on counting.
 const MAX_OVERLAP: SignedDuration = SignedDuration::from_hours(24 * 30);
+/// Most applications and hosts of one proxy's key.
+const MAX_HOSTS: usize = 100;
 /// How long it does unless stated.
 const OVERLAP: SignedDuration = SignedDuration::from_hours(24);
 
@@ -25,7 +29,7 @@ fn key_shown(key: &Key) -> KeyShown {
         id: key.id.clone(),
         application: match &making.kind {
             KeyKind::Application(application) => Some(application.clone()),
-            KeyKind::Operator => None,
+            KeyKind::Operator | KeyKind::Proxy(_) => None,
         },
         name: making.name.clone(),
         created_at: key.created_at.to_string(),
@@ -35,6 +39,10 @@ fn key_shown(key: &Key) -> KeyShown {
         endpoints: making.endpoints.clone(),
         types: making.types.clone(),
         rights: making.rights.clone(),
+        proxy: match &making.kind {
+            KeyKind::Proxy(proxied) => Some(proxied.clone()),
+            KeyKind::Application(_) | KeyKind::Operator => None,
+        },
     }
 }
 
@@ -80,9 +88,13 @@ fn making(asked: KeyAsked) -> Result<Making, Problem> {
             Some(until.ok_or_else(|| Problem::invalid(format!("{text:?} is no moment to come.")))?)
         }
     };
-    let kind = match asked.application {
-        None => KeyKind::Operator,
-        Some(application) => KeyKind::Application(application),
+    let kind = match (asked.application, asked.proxy) {
+        (None, None) => KeyKind::Operator,
+        (Some(application), None) => KeyKind::Application(application),
+        (None, Some(proxied)) => KeyKind::Proxy(self::proxied(proxied)?),
+        (Some(_), Some(_)) => {
+            return Err(Problem::invalid("A key is an application's or a proxy's, not both."));
+        }
     };
     match &kind {
         KeyKind::Operator if asked.rights.is_empty() => {
@@ -96,7 +108,12 @@ fn making(asked: KeyAsked) -> Result<Making, Problem> {
         KeyKind::Application(_) if !asked.rights.is_empty() => {
             return Err(Problem::invalid("An application's key has no rights; it asks questions."));
         }
-        KeyKind::Application(_) => {}
+        KeyKind::Proxy(_) if !asked.rights.is_empty() || !asked.endpoints.is_empty() => {
+            return Err(Problem::invalid(
+                "A proxy's key asks /route-check alone: it has no rights and endpoints.",
+            ));
+        }
+        KeyKind::Application(_) | KeyKind::Proxy(_) => {}
     }
     let known = Permission::OF_APPLICATIONS.map(Permission::name);
     if let Some(unknown) = asked.endpoints.iter().find(|name| !known.contains(&name.as_str())) {
@@ -116,6 +133,44 @@ fn making(asked: KeyAsked) -> Result<Making, Problem> {
         types: asked.types,
         rights: asked.rights,
     })
+}
+
+/// What a proxy's key is for, if it makes sense.
+fn proxied(mut proxied: Proxied) -> Result<Proxied, Problem> {
+    let invalid = |why: &str| Err(Problem::invalid(format!("{why}.")));
+    let of = &mut proxied.applications;
+    if of.is_empty() || of.len() > MAX_HOSTS {
+        return invalid("A proxy's key is for 1 to 100 applications or hosts");
+    }
+    if of.len() > 1 && of.iter().any(|one| one.host.is_none()) {
+        return invalid("With several applications each says its host: customs=HOST,quay=HOST");
+    }
+    for host in of.iter_mut().filter_map(|one| one.host.as_mut()) {
+        host.make_ascii_lowercase();
+        if axum::http::uri::Authority::try_from(host.as_str()).is_err()
+            || host.contains('@')
+            || host.ends_with('.')
+        {
+            return Err(Problem::invalid(format!("{host:?} is no host.")));
+        }
+    }
+    let hosts: BTreeSet<&Option<String>> = of.iter().map(|one| &one.host).collect();
+    if hosts.len() < of.len() {
+        return invalid("A host is of one application");
+    }
+    if let Some(prefix) = &proxied.strip {
+        let read =
+            Path::read(prefix).map_err(|why| Problem::invalid(format!("{prefix:?} is no prefix: {why}.")))?;
+        if read.canonical() != *prefix || prefix.ends_with('/') {
+            return Err(Problem::invalid(format!(
+                "{prefix:?} is no prefix; write it as /customs, without a / at its end."
+            )));
+        }
+    }
+    if proxied.address_as.is_some() && proxied.trusted_hops == 0 {
+        return invalid("Without trusted hops no address counts; say how many there are");
+    }
+    Ok(proxied)
 }
 
 /// Makes a key in place of another, which goes on counting for a while.

@@ -15,6 +15,7 @@ mod model;
 mod questions;
 mod register;
 mod rehearsals;
+mod routes;
 mod run;
 mod session;
 mod standing;
@@ -51,6 +52,7 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(questions::holders))
         .routes(routes!(questions::rows))
         .routes(routes!(questions::hints))
+        .routes(routes!(routes::check_route))
         .routes(routes!(status::status))
         .routes(routes!(charter::revisions))
         .routes(routes!(charter::revision))

@@ -66,6 +66,7 @@ impl Keys {
             let rights = match key.making.kind {
                 KeyKind::Operator => Rights::of(&key.making.rights),
                 KeyKind::Application(_) => Rights::of_application(&key.making.endpoints),
+                KeyKind::Proxy(_) => Rights::of_proxy(),
             };
             (key.id.clone(), Arc::new(KnownKey { key, rights }))
         };

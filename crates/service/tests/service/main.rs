@@ -10,6 +10,7 @@
 
 mod bounds;
 mod connections;
+mod route_check;
 mod shapes;
 mod support;
 mod table;

@@ -49,6 +49,9 @@ const TABLE: &[(&str, &str, &str)] = &[
         r#"{"subject":{"type":"user","id":"ines"},"resource":{"type":"vessel","id":"tern"}}"#,
         "200 200 200 200 200 200 403 401 401",
     ),
+    // A proxy says who it is in a header of its own; whoever does not is no proxy.
+    ("GET /route-check", "", "403 403 403 403 403 403 403 403 403"),
+    ("POST /route-check", "", "403 403 403 403 403 403 403 403 403"),
     // -- sessions ----------------------------------------------------------------------------
     ("POST /api/v1/session", r#"{"key":"{secret}"}"#, "200 200 200 200 200 403 403 401 401"),
     ("GET /api/v1/session", "", "200 200 200 200 200 403 403 401 401"),
@@ -103,6 +106,11 @@ const TABLE: &[(&str, &str, &str)] = &[
         "POST /api/v1/hints",
         r#"{"subject":"user:ines","beside":{"application":"quay"}}"#,
         "200 200 200 200 200 403 403 401 401",
+    ),
+    (
+        "POST /api/v1/routes/check",
+        r#"{"application":"quay","method":"GET","path":"/vessels/tern","subject":"user:ines"}"#,
+        "200 200 403 403 403 403 403 401 401",
     ),
     // -- the register, read ------------------------------------------------------------------
     ("GET /api/v1/status", "", "200 200 200 200 200 403 403 401 401"),

@@ -29,7 +29,7 @@ map = { "Watch" = "watch" }
 "#;
 
 /// The port's sign-in: an issuer that says where its key is.
-struct SignIn {
+pub struct SignIn {
     url: String,
     key: EcdsaKeyPair,
 }
@@ -52,7 +52,7 @@ impl SignIn {
         SignIn { url, key }
     }
 
-    fn token(&self, other: &Value) -> String {
+    pub fn token(&self, other: &Value) -> String {
         let now = Timestamp::now().as_second();
         let mut claims = json!({ "iss": self.url, "aud": "q", "sub": "ines", "exp": now + 300 });
         for (key, value) in other.as_object().expect("an object") {
@@ -99,13 +99,18 @@ static LOGGED: LazyLock<Logged> = LazyLock::new(|| {
 });
 
 async fn port() -> (Service, SignIn, String, String) {
-    port_on(&Server::start().await).await
+    port_on(&Server::start().await, "").await
 }
 
-async fn port_on(server: &Arc<Server>) -> (Service, SignIn, String, String) {
+/// A node on which `more` stands in the charter beside what it says of tokens.
+pub async fn port_with(more: &str) -> (Service, SignIn, String, String) {
+    port_on(&Server::start().await, more).await
+}
+
+async fn port_on(server: &Arc<Server>, more: &str) -> (Service, SignIn, String, String) {
     let sign_in = SignIn::start().await;
     let service = Service::on(server, "service", &lines()).await;
-    let text = format!("{}{ISSUER}", crate::support::CHARTER);
+    let text = format!("{}{ISSUER}{more}", crate::support::CHARTER);
     let put = service.node.put_live(Sources::single("charter.toml", &text), "with tokens", "test").await;
     put.unwrap_or_else(|why| panic!("{}", why.detail()));
     let (owner, quay) = (service.operator("owner", "everywhere").await, service.application("quay").await);
@@ -213,7 +218,7 @@ async fn a_token_stands_for_whom_it_names_with_what_it_vouches_for() {
 async fn what_is_refused_leaves_nothing_of_the_token(#[case] other: Value) {
     LazyLock::force(&LOGGED);
     let server = Server::start().await;
-    let (service, sign_in, owner, quay) = port_on(&server).await;
+    let (service, sign_in, owner, quay) = port_on(&server, "").await;
     let token = sign_in.token(&other);
     for key in [&quay, &owner] {
         let answer = service.post(key, "/access/v1/evaluation", &question(&token, "view", "tern")).await;

@@ -10,7 +10,8 @@ use crate::names::nearest;
 use crate::source::{At, Finding, Span};
 
 /// Methods a route may have. TRACE and CONNECT are refused at every door.
-const METHODS: [&str; 7] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
+/// Methods that a route can have.
+pub const METHODS: [&str; 7] = ["GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"];
 /// Most segments of a route's path.
 pub const MAX_SEGMENTS: usize = 64;
 

@@ -46,6 +46,26 @@ impl Scope {
         self.node.issuers.verify(token, self.application(), now).await
     }
 
+    /// Who bears a token in a question of an application's, as if it asked.
+    ///
+    /// # Errors
+    /// Within, in words, why it stands for nobody; or if nothing is live.
+    pub async fn bearer_for(
+        &self,
+        token: &str,
+        application: &str,
+        now: Timestamp,
+    ) -> Result<Result<Arc<Bearer>, String>, Problem> {
+        let verified = match self.node.issuers.verify(token, Some(application), now).await {
+            Ok(verified) => verified,
+            Err(why) => return Ok(Err(why.to_string())),
+        };
+        self.looks.up();
+        let token = Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() };
+        let bearer = Bearer::of(&self.live()?.world, &token, Some(application));
+        Ok(bearer.map(Arc::new).map_err(|why| why.to_string()))
+    }
+
     /// Whom a verified token names, under what is live.
     ///
     /// # Errors

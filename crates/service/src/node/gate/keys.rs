@@ -5,7 +5,9 @@ use super::permission::Permission;
 use crate::operators::{self, Rights};
 use crate::problem::Problem;
 use jiff::{SignedDuration, Timestamp};
+use ostrog_core::charter::model::Attribute;
 use ostrog_core::names::Near;
+use ostrog_core::value::ValueType;
 use ostrog_store::key::{Key, KeyKind, KeyText, Making, Right};
 use std::sync::Arc;
 
@@ -82,6 +84,12 @@ impl KeyKeeping<'_> {
                     )));
                 }
             }
+            KeyKind::Proxy(proxied) => {
+                for one in &proxied.applications {
+                    self.is_declared(&one.application)?;
+                }
+                self.is_field(proxied.address_as.as_deref())?;
+            }
         }
         self.0.node.new_key(making, self.0.key_id()).await
     }
@@ -93,6 +101,25 @@ impl KeyKeeping<'_> {
         }
         let near = Near::of(application, all);
         Err(Problem::invalid(format!("There is no application {application:?}{near}.")))
+    }
+
+    /// Refuses what is no field of the context that an address can fill.
+    fn is_field(&self, name: Option<&str>) -> Result<(), Problem> {
+        let Some(name) = name else { return Ok(()) };
+        let model = self.0.live()?.world.policy().model();
+        let fits = |field: &&Attribute| {
+            matches!(field.kind, ValueType::Address | ValueType::Text)
+                && !field.many
+                && field.from.may_be_stated()
+        };
+        let mut all = model.context.iter().filter(fits).map(|field| model.names.text(field.name.0));
+        if all.clone().any(|known| known == name) {
+            return Ok(());
+        }
+        let near = Near::of(name, &mut all);
+        Err(Problem::invalid(format!(
+            "{name:?} is no field of the context of the type address or text{near}."
+        )))
     }
 
     /// Refuses rights of which the caller does not have all.
@@ -108,7 +135,7 @@ impl KeyKeeping<'_> {
     fn could_make(&self, key: &Key) -> Result<(), Problem> {
         match key.making.kind {
             KeyKind::Operator => self.covers(&key.making.rights),
-            KeyKind::Application(_) => Ok(()),
+            KeyKind::Application(_) | KeyKind::Proxy(_) => Ok(()),
         }
     }
 

@@ -19,6 +19,7 @@ mod issuers;
 mod journal;
 mod keys;
 pub mod permission;
+pub mod proxy;
 pub mod session;
 mod texts;
 pub(super) mod touched;
@@ -74,6 +75,8 @@ pub struct Scope {
     node: Arc<Node>,
     view: Arc<View>,
     known: Arc<KnownKey>,
+    /// The application that is asked for; none: it is an operator.
+    application: Option<Arc<str>>,
     sight: Arc<Sight>,
     looks: Looks,
 }
@@ -90,9 +93,27 @@ impl Deref for Operator {
 }
 
 impl Scope {
-    fn new(node: &Arc<Node>, view: Arc<View>, known: Arc<KnownKey>, looks: Looks) -> Scope {
+    /// Of an operator's or an application's key. A proxy's is for requests, each of some application.
+    fn new(node: &Arc<Node>, view: Arc<View>, known: Arc<KnownKey>, looks: Looks) -> Result<Scope, Problem> {
+        let application = match &known.key.making.kind {
+            KeyKind::Operator => None,
+            KeyKind::Application(application) => Some(application.as_str().into()),
+            KeyKind::Proxy(_) => {
+                return Err(Problem::forbidden("This key is a reverse proxy's: it asks /route-check alone."));
+            }
+        };
+        Ok(Scope::asking(node, view, known, application, looks))
+    }
+
+    fn asking(
+        node: &Arc<Node>,
+        view: Arc<View>,
+        known: Arc<KnownKey>,
+        application: Option<Arc<str>>,
+        looks: Looks,
+    ) -> Scope {
         let sight = sight(&view, &known);
-        Scope { node: Arc::clone(node), view, known, sight, looks }
+        Scope { node: Arc::clone(node), view, known, application, sight, looks }
     }
 
     /// The scope that a key's text opens, if it counts.
@@ -103,7 +124,7 @@ impl Scope {
         let view = node.view();
         let known = view.keys.find(text, Timestamp::now()).map(Arc::clone).ok_or_else(unknown)?;
         node.note_use(&known.key.id);
-        Ok(Scope::new(node, view, known, Looks::default()))
+        Scope::new(node, view, known, Looks::default())
     }
 
     /// The same caller now, if their key still counts.
@@ -113,7 +134,8 @@ impl Scope {
     pub fn again(&self) -> Result<Scope, Problem> {
         let view = self.node.view();
         let known = view.keys.counting(&self.known.key.id, Timestamp::now()).map(Arc::clone);
-        Ok(Scope::new(&self.node, view, known.ok_or_else(unknown)?, self.looks.clone()))
+        let (application, looks) = (self.application.clone(), self.looks.clone());
+        Ok(Scope::asking(&self.node, view, known.ok_or_else(unknown)?, application, looks))
     }
 
     /// Whether the caller's key still counts: asked at every step of what takes long.
@@ -133,10 +155,7 @@ impl Scope {
 
     /// The application that the caller asks for; none: it is an operator.
     pub fn application(&self) -> Option<&str> {
-        match &self.known.key.making.kind {
-            KeyKind::Application(application) => Some(application),
-            KeyKind::Operator => None,
-        }
+        self.application.as_deref()
     }
 
     /// Types of other applications that the caller may ask about.
@@ -481,5 +500,5 @@ fn authenticated(parts: &Parts, app: &App, looks: Looks) -> Result<Scope, Proble
     };
     let known = known.map(Arc::clone).ok_or_else(unknown)?;
     app.node.note_use(&known.key.id);
-    Ok(Scope::new(&app.node, view, known, looks))
+    Scope::new(&app.node, view, known, looks)
 }

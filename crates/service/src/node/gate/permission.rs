@@ -39,6 +39,8 @@ pub enum Permission {
     Search,
     /// Applications: activate grants on standby for their sessions.
     Activation,
+    /// Reverse proxies: ask about a request.
+    RouteCheck,
 }
 
 impl Permission {
@@ -83,6 +85,7 @@ impl Permission {
             Permission::Evaluations => "evaluations",
             Permission::Search => "search",
             Permission::Activation => "activation",
+            Permission::RouteCheck => "route-check",
         }
     }
 

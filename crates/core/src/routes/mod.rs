@@ -1,133 +1,25 @@
 //! Which route a request takes, and what that comes to for who makes it.
 //!
-//! A path is read in one way only: what two programs behind each other could read differently is refused.
+//! - [`path`]: a request's target in its one reading;
+//! - [`told`]: what a request comes to, for people;
+//! - [`unmapped`]: what requests look like that no route takes.
+
+mod path;
+mod told;
+mod unmapped;
 
 use crate::charter::check::pattern;
 use crate::charter::model::{Model, Need, Needs, Route, RouteTarget, Segment};
 use crate::decide::question::{Malformed, Request};
 use crate::decide::reach::{Reaching, reach};
-use crate::decide::{Engine, decide, with_scratch};
+use crate::decide::{Engine, Reason, decide, with_scratch};
 use jiff::Timestamp;
-use unicode_normalization::is_nfc;
+use serde::{Deserialize, Serialize};
 
 pub use crate::charter::check::MAX_SEGMENTS;
-
-/// Longest path, in bytes.
-pub const MAX_PATH_BYTES: usize = 8 << 10;
-
-/// Why a path is not looked up at all.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, thiserror::Error)]
-pub enum PathRefused {
-    /// It does not begin with `/`, as an absolute form does not.
-    #[error("it does not begin with /")]
-    NotFromTheRoot,
-    /// It is too long, or has too many segments.
-    #[error("it has more than {MAX_PATH_BYTES} bytes or {MAX_SEGMENTS} segments")]
-    TooLong,
-    /// A segment is empty, `.` or `..`.
-    #[error("a segment is empty, . or ..")]
-    Dots,
-    /// A percent sign without two digits.
-    #[error("a % is not followed by two hexadecimal digits")]
-    BrokenEncoding,
-    /// A character is encoded that need not be.
-    #[error("a letter, digit, -, ., _, ~ or : is encoded")]
-    NeedlessEncoding,
-    /// A segment holds what separates elsewhere.
-    #[error("a segment holds /, \\, ;, % or a control character")]
-    Separator,
-    /// It is no UTF-8 when decoded, or holds what must be encoded.
-    #[error("it is no UTF-8, or holds what must be encoded")]
-    NoText,
-    /// A segment is not in Unicode's composed form.
-    #[error("a segment is not in Unicode's composed form (NFC)")]
-    Decomposed,
-}
-
-/// A path in its one reading.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Path {
-    /// Its segments, decoded; of one that ends in `/` the last is empty.
-    segments: Vec<String>,
-}
-
-impl Path {
-    /// Reads a request's target as it came: what stands before `?`.
-    ///
-    /// # Errors
-    /// If it could be read in more than one way.
-    pub fn read(target: &str) -> Result<Path, PathRefused> {
-        let raw = target.split('?').next().unwrap_or_default();
-        if raw.len() > MAX_PATH_BYTES {
-            return Err(PathRefused::TooLong);
-        }
-        let rest = raw.strip_prefix('/').ok_or(PathRefused::NotFromTheRoot)?;
-        if raw.bytes().any(|byte| !(0x21..=0x7e).contains(&byte) || byte == b'#') {
-            return Err(PathRefused::NoText);
-        }
-        let parts: Vec<&str> = rest.split('/').collect();
-        if parts.len() > MAX_SEGMENTS {
-            return Err(PathRefused::TooLong);
-        }
-        let last = parts.len() - 1;
-        let mut segments = Vec::with_capacity(parts.len());
-        for (at, part) in parts.iter().enumerate() {
-            let segment = decoded(part)?;
-            if matches!(segment.as_str(), "." | "..") || (segment.is_empty() && at < last) {
-                return Err(PathRefused::Dots);
-            }
-            if segment.contains(['/', '\\', ';', '%']) || segment.chars().any(char::is_control) {
-                return Err(PathRefused::Separator);
-            }
-            if !is_nfc(&segment) {
-                return Err(PathRefused::Decomposed);
-            }
-            segments.push(segment);
-        }
-        Ok(Path { segments })
-    }
-
-    /// As it is written in one way only: percent-encoded where it must be.
-    pub fn canonical(&self) -> String {
-        let mut out = String::new();
-        for segment in &self.segments {
-            out.push('/');
-            for byte in segment.bytes() {
-                match byte {
-                    b if is_unreserved(b) || b"!$&'()*+,=:@".contains(&b) => out.push(char::from(b)),
-                    b => out.push_str(&format!("%{b:02X}")),
-                }
-            }
-        }
-        out
-    }
-}
-
-fn is_unreserved(byte: u8) -> bool {
-    byte.is_ascii_alphanumeric() || b"-._~".contains(&byte)
-}
-
-/// A segment, decoded once.
-fn decoded(part: &str) -> Result<String, PathRefused> {
-    let mut bytes = Vec::with_capacity(part.len());
-    let mut rest = part.as_bytes();
-    while let Some((first, more)) = rest.split_first() {
-        rest = more;
-        if *first != b'%' {
-            bytes.push(*first);
-            continue;
-        }
-        let digit = |at: usize| more.get(at).and_then(|byte| char::from(*byte).to_digit(16));
-        let (Some(high), Some(low)) = (digit(0), digit(1)) else { return Err(PathRefused::BrokenEncoding) };
-        let byte = u8::try_from(high * 16 + low).map_err(|_| PathRefused::BrokenEncoding)?;
-        if is_unreserved(byte) || byte == b':' {
-            return Err(PathRefused::NeedlessEncoding);
-        }
-        bytes.push(byte);
-        rest = &more[2..];
-    }
-    String::from_utf8(bytes).map_err(|_| PathRefused::NoText)
-}
+pub use path::{MAX_PATH_BYTES, Path, PathRefused, Target, TargetRefused};
+pub use told::{RouteTold, told};
+pub use unmapped::pattern_of;
 
 /// A route that a request takes, with what its parameters are.
 #[derive(Clone, Debug)]
@@ -172,11 +64,11 @@ pub fn route_of<'m>(model: &'m Model, application: &str, method: &str, path: &st
 
 /// What a route's parameters are for a path, if it matches.
 fn values<'m>(route: &'m Route, path: &Path) -> Option<Vec<(&'m str, String)>> {
-    if route.segments.len() != path.segments.len() {
+    if route.segments.len() != path.segments().len() {
         return None;
     }
     let mut all = Vec::new();
-    for (segment, text) in route.segments.iter().zip(&path.segments) {
+    for (segment, text) in route.segments.iter().zip(path.segments()) {
         match segment {
             Segment::Literal(literal) if literal == text => {}
             Segment::Literal(_) => return None,
@@ -203,7 +95,8 @@ pub enum Outcome {
 }
 
 /// One thing that was asked for a request.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(as = NeedAsked))]
 pub struct Asked {
     /// The permission.
     pub permission: String,
@@ -213,9 +106,25 @@ pub struct Asked {
     pub allowed: bool,
     /// The reason code.
     pub reason: String,
+    /// What the rule says that denies it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    /// Of what is not registered: the reason code and the message as if that did not matter. Whoever makes the
+    /// request is told these, so that what is not there and what is not theirs are one answer.
+    #[serde(skip)]
+    pub told_outside: Option<(String, Option<String>)>,
 }
 
+/// A decision in short: whether, why, and what the rule says that denies it.
+type Short = (bool, String, Option<String>);
+
 impl Taken<'_> {
+    /// Whether it is looked for any resource: such a question may take long.
+    pub fn searches(&self) -> bool {
+        let Needs::All(needs) = &self.route.needs else { return false };
+        needs.iter().any(|need| matches!(need.target, RouteTarget::Any(_)))
+    }
+
     /// Asks for all that the route needs, as the request says who asks; `go_on` is asked while any resource is
     /// looked for.
     ///
@@ -260,21 +169,13 @@ impl Taken<'_> {
         let named = need.target.template().map(|template| template.named(model, &values));
         let mut request = Request { resource: None, ..request.clone() };
         let texts = need.permissions.iter().map(|id| model.permissions[id.index()].text.clone());
-        let mut tell = |permission: &str, about: &str, (allowed, reason): (bool, String)| {
-            asked.push(Asked { permission: permission.to_owned(), about: about.to_owned(), allowed, reason });
-        };
         match (&need.target, named) {
             (RouteTarget::Named(_), Some(name)) => {
-                let is_registered = engine.register.registered(&name).is_some();
-                if !is_registered && !self.route.unregistered {
-                    let denied = (false, "not-registered".to_owned());
-                    texts.for_each(|permission| tell(&permission, &name, denied.clone()));
-                    return Ok(());
-                }
+                let counts = self.route.unregistered || engine.register.registered(&name).is_some();
                 request.resource = Some(name.clone());
                 for permission in texts {
                     request.permission = permission;
-                    tell(&request.permission.clone(), &name, decided(engine, &request, now)?);
+                    asked.push(one(engine, &request, now, &name, counts)?);
                 }
             }
             (RouteTarget::Any(_), under) => {
@@ -282,19 +183,20 @@ impl Taken<'_> {
                 let about =
                     under.as_ref().map_or("any one".to_owned(), |name| format!("any one within {name}"));
                 let found = any(engine, &all, under, &request, now, go_on)?;
-                all.iter().for_each(|permission| tell(permission, &about, found.clone()));
-            }
-            (_, Some(outer)) if engine.register.registered(&outer).is_none() && !self.route.unregistered => {
-                let about = format!("a new one within {outer}");
-                texts.for_each(|permission| tell(&permission, &about, (false, "not-registered".to_owned())));
+                asked.extend(all.into_iter().map(|permission| {
+                    let (allowed, reason, message) = found.clone();
+                    Asked { permission, about: about.clone(), allowed, reason, message, told_outside: None }
+                }));
             }
             (_, outer) => {
+                let is_there = |name: &String| engine.register.registered(name).is_some();
+                let counts = self.route.unregistered || outer.as_ref().is_none_or(is_there);
                 let about =
                     outer.as_ref().map_or("a new one".to_owned(), |name| format!("a new one within {name}"));
                 request.of_resource.extend(outer.map(|name| ("within".to_owned(), name.into())));
                 for permission in texts {
                     request.permission = permission;
-                    tell(&request.permission.clone(), &about, decided(engine, &request, now)?);
+                    asked.push(one(engine, &request, now, &about, counts)?);
                 }
             }
         }
@@ -302,13 +204,37 @@ impl Taken<'_> {
     }
 }
 
-fn decided(engine: Engine<'_>, request: &Request, now: Timestamp) -> Result<(bool, String), Malformed> {
+/// One permission of what a request names; `counts`: whether that may be allowed at all.
+fn one(
+    engine: Engine<'_>,
+    request: &Request,
+    now: Timestamp,
+    about: &str,
+    counts: bool,
+) -> Result<Asked, Malformed> {
+    let (allowed, reason, message) = decided(engine, request, now)?;
+    let (permission, about) = (request.permission.clone(), about.to_owned());
+    if counts {
+        return Ok(Asked { permission, about, allowed, reason, message, told_outside: None });
+    }
+    let outside = if allowed { ("no-role".to_owned(), None) } else { (reason, message) };
+    let reason = "not-registered".to_owned();
+    Ok(Asked { permission, about, allowed: false, reason, message: None, told_outside: Some(outside) })
+}
+
+fn decided(engine: Engine<'_>, request: &Request, now: Timestamp) -> Result<Short, Malformed> {
     let asked = request.resolve_quietly(engine, now)?;
     Ok(match &asked.question {
-        Err(reason) => (false, reason.code(engine)),
+        Err(reason) => (false, reason.code(engine), None),
         Ok(question) => {
             let decision = with_scratch(|scratch| decide(engine, question, scratch));
-            (decision.allowed, decision.reason.code(engine))
+            let message = match decision.reason {
+                Reason::Rule(rule) if !decision.allowed => {
+                    engine.policy.model().rules[rule.index()].message.clone()
+                }
+                _ => None,
+            };
+            (decision.allowed, decision.reason.code(engine), message)
         }
     })
 }
@@ -321,10 +247,12 @@ fn any(
     request: &Request,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
-) -> Result<(bool, String), Malformed> {
-    let Some((first, rest)) = permissions.split_first() else { return Ok((false, "no-role".to_owned())) };
+) -> Result<Short, Malformed> {
+    let Some((first, rest)) = permissions.split_first() else {
+        return Ok((false, "no-role".to_owned(), None));
+    };
     if under.as_ref().is_some_and(|name| engine.register.registered(name).is_none()) {
-        return Ok((false, "not-registered".to_owned()));
+        return Ok((false, "not-registered".to_owned(), None));
     }
     let request = Request { permission: first.clone(), ..request.clone() };
     // With one permission the first is enough; with more each that is found is asked for the others.
@@ -338,9 +266,9 @@ fn any(
             all = all && decided(engine, &other, now)?.0;
         }
         if all {
-            return Ok((true, reason.code(engine)));
+            return Ok((true, reason.code(engine), None));
         }
     }
     let left = found.next.is_some();
-    Ok((false, if left { "over-budget" } else { "no-role" }.to_owned()))
+    Ok((false, if left { "over-budget" } else { "no-role" }.to_owned(), None))
 }
