@@ -3,6 +3,7 @@
 use super::serve::{MAX_STALE, keep_running, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
+use jiff::Timestamp;
 use ostrog_client::Client;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
 use ostrog_service::App;
@@ -11,13 +12,15 @@ use ostrog_service::problem::Problem;
 use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
-use ostrog_store::key::{KeyKind, Making};
+use ostrog_store::issuer::Issuer;
+use ostrog_store::key::{KeyKind, KeyText, Making};
 use ostrog_wire::charter::{File, Saved};
 use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::net::TcpListener;
 
 /// Who did what the demo begins with.
 const DEMO: &str = "the demo";
@@ -57,6 +60,9 @@ pub struct Args {
     /// Begin with what is live alone: no draft, and nothing rehearsed
     #[arg(long)]
     live_only: bool,
+    /// Ostrog alone: without the port's sign-in, a stand-in that the demo's tokens come from
+    #[arg(long)]
+    bare: bool,
 }
 
 pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
@@ -72,13 +78,21 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
         tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
     let cluster = Arc::new(cluster);
     let guard = tokio::spawn(keep_running(Arc::clone(&cluster)));
-    let done = serve_demo(&cluster, args.port, args.live_only, shell).await;
+    let begun = Beginning { port: args.port, live_only: args.live_only, bare: args.bare };
+    let done = serve_demo(&cluster, begun, shell).await;
     guard.abort();
     cluster.stop()?;
     done.map(|()| YES)
 }
 
-async fn serve_demo(cluster: &Cluster, port: u16, live_only: bool, shell: &Shell) -> Result<(), Failure> {
+/// What the demo begins with.
+struct Beginning {
+    port: u16,
+    live_only: bool,
+    bare: bool,
+}
+
+async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Result<(), Failure> {
     let store = Store::open(&cluster.database("demo").await?).await?;
     let node = Arc::new(Node::open(store.clone(), MAX_STALE).await?);
     let refused = |problem: Problem| Failure::input(told(problem));
@@ -100,12 +114,65 @@ async fn serve_demo(cluster: &Cluster, port: u16, live_only: bool, shell: &Shell
     let operator = node.new_key_of_host(operator, DEMO).await.map_err(refused)?;
     let customs = Making::whole(KeyKind::Application("customs".to_owned()), "Customs desk");
     let customs = node.new_key_of_host(customs, DEMO).await.map_err(refused)?;
-    let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await;
-    let listener = listener.map_err(|error| {
-        Failure::unreachable(format!("cannot listen on port {port}: {error}; give --port 0 for a free one"))
+    let (listener, address) = listen(begun.port).await?;
+    let sign_in = match begun.bare {
+        true => None,
+        // The port beside, so that its address is the same at the next start.
+        false => Some(listen(if begun.port == 0 { 0 } else { begun.port.saturating_add(1) }).await?),
+    };
+    let sign_in_at = sign_in.as_ref().map(|(_, address)| address.clone());
+    if let Some(address) = &sign_in_at {
+        node.set_issuer_of_host(issuer(address)).await.map_err(refused)?;
+    }
+    for line in told_at_start(&address, sign_in_at.as_deref(), &operator, &customs) {
+        shell.reveal(&line);
+    }
+    if let Some((listener, _)) = sign_in {
+        tokio::spawn(ostrog_sign_in::serve(listener, stop_signal()));
+    }
+    tokio::spawn(Arc::clone(&node).follow());
+    if is_new && !begun.live_only {
+        let client = Client::new(&address, operator.reveal()).map_err(Failure::unreachable)?;
+        tokio::spawn(async move {
+            if let Err(error) = rehearse(&client).await {
+                tracing::warn!(%error, "the demo's draft could not be rehearsed");
+            }
+        });
+    }
+    serve(listener, App::new(node, &address), Limits::default(), stop_signal())
+        .await
+        .map_err(Failure::unreachable)?;
+    store.close().await;
+    Ok(())
+}
+
+/// A port on loopback, and its address.
+async fn listen(port: u16) -> Result<(TcpListener, String), Failure> {
+    let listener = TcpListener::bind(("127.0.0.1", port)).await.map_err(|error| {
+        Failure::unreachable(format!("cannot listen on port {port}: {error}; give --port 0 for free ones"))
     })?;
     let address = format!("http://{}", listener.local_addr().map_err(Failure::unreachable)?);
-    for line in [
+    Ok((listener, address))
+}
+
+/// The port's sign-in, whose tokens are for the port's applications.
+fn issuer(url: &str) -> Issuer {
+    let audience = |key: &str| (key.to_owned(), vec![format!("https://{key}.sorrel-bay.example")]);
+    Issuer {
+        key: "port-id".to_owned(),
+        iss: url.to_owned(),
+        audiences: ["agents", "customs", "quay"].map(audience).into(),
+        keys: None,
+        private: false,
+        id_tokens: false,
+        created_at: Timestamp::now(),
+        author: DEMO.to_owned(),
+    }
+}
+
+/// What is printed at the start: where everything is, and what to try.
+fn told_at_start(address: &str, sign_in: Option<&str>, operator: &KeyText, customs: &KeyText) -> Vec<String> {
+    let mut lines = vec![
         format!("The port of Sorrel Bay is open at {address}"),
         String::new(),
         "Sign in to the console with the operator's key:".to_owned(),
@@ -126,25 +193,19 @@ async fn serve_demo(cluster: &Cluster, port: u16, live_only: bool, shell: &Shell
         format!("    curl {address}/access/v1/evaluation -H 'Authorization: Bearer {}' \\", customs.reveal()),
         "      -H 'Content-Type: application/json' \\".to_owned(),
         r#"      -d '{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}'"#.to_owned(),
-        String::new(),
-        "Ctrl-C ends it.".to_owned(),
-    ] {
-        shell.reveal(&line);
+    ];
+    if let Some(sign_in) = sign_in {
+        lines.extend([
+            String::new(),
+            format!(
+                "Take a token of somebody of the port, at a stand-in that asks for no password: {sign_in}/try"
+            ),
+            "    ostrog token read FILE".to_owned(),
+            "    ostrog routes check GET /manifests/m-204 --application customs --token FILE".to_owned(),
+        ]);
     }
-    tokio::spawn(Arc::clone(&node).follow());
-    if is_new && !live_only {
-        let client = Client::new(&address, operator.reveal()).map_err(Failure::unreachable)?;
-        tokio::spawn(async move {
-            if let Err(error) = rehearse(&client).await {
-                tracing::warn!(%error, "the demo's draft could not be rehearsed");
-            }
-        });
-    }
-    serve(listener, App::new(node, &address), Limits::default(), stop_signal())
-        .await
-        .map_err(Failure::unreachable)?;
-    store.close().await;
-    Ok(())
+    lines.extend([String::new(), "Ctrl-C ends it.".to_owned()]);
+    lines
 }
 
 /// Rehearses what is live, then a draft that is not as careful, so that there is something to look at.

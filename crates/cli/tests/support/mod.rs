@@ -41,6 +41,11 @@ pub struct Service {
 impl Service {
     /// The demo, but for what it has under way.
     pub fn demo(folder: &Path) -> Service {
+        Service::demo_with(folder, &["--live-only", "--bare"])
+    }
+
+    /// The demo with its sign-in, but for what it has under way.
+    pub fn port(folder: &Path) -> Service {
         Service::demo_with(folder, &["--live-only"])
     }
 

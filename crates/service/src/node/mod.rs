@@ -26,6 +26,7 @@ use names::Names;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Change, Policy, Sources, World};
 use ostrog_core::source::Severity;
+use ostrog_store::issuer::Issuer;
 use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::workspace::Loaded;
 use ostrog_store::{Error, Store};
@@ -222,6 +223,27 @@ impl Node {
             Box::pin(async move {
                 write.save_rehearsal(&files, &actor, now).await?;
                 Ok(())
+            })
+        })
+        .await
+    }
+
+    /// Sets an issuer of tokens up in the name of whoever started the program, in the place of one of that key.
+    ///
+    /// # Errors
+    /// If the database refuses, or another issuer has its address.
+    pub async fn set_issuer_of_host(self: &Arc<Self>, issuer: Issuer) -> Result<(), Problem> {
+        let is_same = |known: &Issuer| known.iss == issuer.iss && known.audiences == issuer.audiences;
+        if self.view().issuers.iter().any(|known| known.key == issuer.key && is_same(known)) {
+            return Ok(());
+        }
+        self.record(move |write, now| {
+            Box::pin(async move {
+                write.end_issuer(&issuer.key, &issuer.author, now).await?;
+                match write.add_issuer(&issuer).await? {
+                    true => Ok(()),
+                    false => Err(Problem::conflict("Another issuer has this address already.")),
+                }
             })
         })
         .await
