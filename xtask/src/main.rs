@@ -59,7 +59,14 @@ fn demo(arguments: &[String]) -> Result<()> {
 }
 
 fn test() -> Result<()> {
-    setup::packages(&[setup::POSTGRESQL, setup::CHROMIUM, setup::CHROMEDRIVER, setup::XMLLINT])?;
+    setup::packages(&[
+        setup::POSTGRESQL,
+        setup::CHROMIUM,
+        setup::CHROMEDRIVER,
+        setup::XMLLINT,
+        setup::NGINX,
+        setup::CADDY,
+    ])?;
     run::step("formatting");
     cargo(&["fmt", "--all", "--check"])?;
     setup::console()?;

@@ -21,6 +21,11 @@ pub const CHROMEDRIVER: Package = Package { name: "chromium-driver", brings: "/u
 /// Holds the report for pipelines against its schema.
 pub const XMLLINT: Package = Package { name: "libxml2-utils", brings: "/usr/bin/xmllint" };
 
+/// The reverse proxies whose set-up is documented.
+pub const NGINX: Package = Package { name: "nginx", brings: "/usr/sbin/nginx" };
+/// The other one.
+pub const CADDY: Package = Package { name: "caddy", brings: "/usr/bin/caddy" };
+
 /// Whether a file exists; a `*` in its path stands for any one folder.
 fn is_there(path: &str) -> bool {
     match path.split_once("/*/") {
@@ -48,6 +53,8 @@ pub fn packages(wanted: &[Package]) -> Result<()> {
         run::run(
             command
                 .env("DEBIAN_FRONTEND", "noninteractive")
+                // Nothing that is installed for the tests begins to serve by itself.
+                .env("RUNLEVEL", "1")
                 .args(["-o", "DPkg::Lock::Timeout=300"])
                 .args(arguments),
         )
