@@ -58,7 +58,7 @@ pub struct Code {
 pub async fn ask(State(here): State<SignIn>, Query(asked): Query<Asked>) -> Response {
     let (client, redirect) = match asked.known(&here) {
         Ok(known) => known,
-        Err(page) => return page,
+        Err(words) => return pages::told(StatusCode::BAD_REQUEST, "This does not work", words),
     };
     if let Some((error, words)) = asked.wrong() {
         return asked.back(&here, redirect, &[("error", error), ("error_description", words)]);
@@ -72,7 +72,7 @@ pub async fn pick(State(here): State<SignIn>, jar: CookieJar, Form(picked): Form
     let asked = &picked.asked;
     let (client, redirect) = match asked.known(&here) {
         Ok(known) => known,
-        Err(page) => return page,
+        Err(words) => return pages::told(StatusCode::BAD_REQUEST, "This does not work", words),
     };
     if let Some((error, words)) = asked.wrong() {
         return asked.back(&here, redirect, &[("error", error), ("error_description", words)]);
@@ -101,14 +101,13 @@ pub async fn pick(State(here): State<SignIn>, jar: CookieJar, Form(picked): Form
 impl Asked {
     /// Who asks, and where to send people back to. To an address that is not known nobody is sent, whatever is wrong
     /// (RFC 6749, 4.1.2.1).
-    fn known<'h>(&self, here: &'h SignIn) -> Result<(&'h Client, Url), Response> {
-        let wrong = |words| Err(pages::told(StatusCode::BAD_REQUEST, "This does not work", words));
+    fn known<'h>(&self, here: &'h SignIn) -> Result<(&'h Client, Url), &'static str> {
         let Some(client) = here.0.known.client(&self.client_id) else {
-            return wrong("The application that sent you is not known here.");
+            return Err("The application that sent you is not known here.");
         };
         match Url::parse(&self.redirect_uri).ok().filter(|to| client.may_redirect(to)) {
             Some(redirect) => Ok((client, redirect)),
-            None => wrong("The application wants you sent back to an address that is not its own."),
+            None => Err("The application wants you sent back to an address that is not its own."),
         }
     }
 

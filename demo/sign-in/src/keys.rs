@@ -34,7 +34,7 @@ pub struct Keys {
 
 impl Keys {
     /// One of each kind.
-    pub fn new() -> Keys {
+    pub fn of_each_kind() -> Keys {
         let mut keys = Keys { all: Vec::new(), made: 0 };
         for _ in 0..3 {
             keys.rotate();

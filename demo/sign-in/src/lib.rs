@@ -67,7 +67,7 @@ impl SignIn {
         SignIn(Arc::new(Inner {
             url: url.to_owned(),
             known: Known::of_the_port(),
-            keys: Mutex::new(Keys::new()),
+            keys: Mutex::new(Keys::of_each_kind()),
             codes: Mutex::default(),
             devices: Mutex::default(),
             sessions: Mutex::default(),

@@ -2,6 +2,8 @@
 //! own.
 #![allow(dead_code, reason = "each test file uses what it needs")]
 
+pub mod proxy;
+
 use ostrog_client::Client;
 use serde_json::{Value, json};
 use std::io::{BufRead as _, BufReader};
