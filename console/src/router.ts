@@ -25,7 +25,12 @@ export const routes: RouteRecordRaw[] = [
   { path: '/register/:part(load)?', name: 'register', component: () => import('./pages/RegisterPage.vue'), meta: { title: 'Register' } },
   { path: '/try', name: 'try', component: () => import('./pages/TryPage.vue'), meta: { title: 'Try' } },
   { path: '/register/of/:name', name: 'entity', component: () => import('./pages/EntityPage.vue'), meta: { title: 'Register' } },
-  { path: '/connect/:part(routes)?', name: 'connect', component: () => import('./pages/ConnectPage.vue'), meta: { title: 'Connect' } },
+  {
+    path: '/connect/:part(routes|issuers|tokens)?',
+    name: 'connect',
+    component: () => import('./pages/ConnectPage.vue'),
+    meta: { title: 'Connect' },
+  },
   {
     path: '/rehearse/:part(guarantees|samples)?',
     name: 'rehearse',

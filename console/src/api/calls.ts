@@ -8,6 +8,7 @@ import type {
   Around,
   Asked,
   AskedLately,
+  Attempted,
   CaseAsked,
   CaseShown,
   Change,
@@ -22,6 +23,8 @@ import type {
   Grid,
   HolderTold,
   Holdings,
+  IssuerAsked,
+  IssuerShown,
   KeyAsked,
   KeyMade,
   KeyShown,
@@ -37,10 +40,12 @@ import type {
   RehearsalText,
   Revision,
   RevisionText,
+  RouteTold,
   SignedIn,
   Status,
   Suggested,
   TenantRoleLine,
+  TokenRead,
   Written,
 } from './types'
 
@@ -54,6 +59,8 @@ export interface Question extends Said {
   /** Under a draft's text. */
   draft?: string
   wouldTake?: boolean
+  /** In the place of the subject. It stands in no address and is remembered nowhere. */
+  token?: string
 }
 
 /** A text to save. */
@@ -143,6 +150,15 @@ export const api = {
   replaceKey: (id: string) => call<KeyMade>('POST', `${named('/api/v1/keys', id)}/replacement`, {}),
   endKey: (id: string) => call<KeyShown>('DELETE', named('/api/v1/keys', id)),
 
+  issuers: () => call<IssuerShown[]>('GET', '/api/v1/issuers'),
+  addIssuer: (asked: IssuerAsked) => call<IssuerShown>('POST', '/api/v1/issuers', asked),
+  endIssuer: (key: string) => call<IssuerShown>('DELETE', named('/api/v1/issuers', key)),
+  tryIssuer: (key: string) => call<Attempted>('POST', `${named('/api/v1/issuers', key)}/attempt`, {}),
+  readToken: (asked: { token: string } | { issuer: string; claims: Record<string, unknown> }) =>
+    call<TokenRead>('POST', '/api/v1/tokens/reading', asked),
+  checkRoute: (asked: { application: string; method: string; path: string; subject?: string; token?: string }) =>
+    call<RouteTold>('POST', '/api/v1/routes/check', asked),
+
   rehearsal: () => call<RehearsalText>('GET', '/api/v1/rehearsal'),
   saveRehearsal: (files: { path: string; text: string }[], from: number) =>
     call<RehearsalText>('PUT', '/api/v1/rehearsal', { files, from }),
@@ -171,7 +187,7 @@ function posed(question: Question) {
     ...(Object.keys(question.ofSubject).length ? { 'subject-properties': question.ofSubject } : {}),
     ...(Object.keys(question.ofResource).length ? { 'resource-properties': question.ofResource } : {}),
     suppose: question.suppose,
-    ...(question.subject ? { subject: question.subject } : {}),
+    ...(question.token ? { token: question.token } : question.subject ? { subject: question.subject } : {}),
     ...(question.permission ? { permission: question.permission } : {}),
     ...(question.resource ? { resource: question.resource } : {}),
     ...(question.now ? { now: question.now } : {}),

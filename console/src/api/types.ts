@@ -157,6 +157,12 @@ export interface Right {
   at: string
 }
 export type Detail = 'none' | 'reason' | 'full'
+export type HeaderPair = S['HeaderPair']
 export type KeyShown = Narrow<S['KeyShown'], { detail: Detail; rights: Right[] }>
 export type KeyAsked = Narrow<S['KeyAsked'], { detail: Detail; rights: Right[] }>
+export type IssuerShown = S['IssuerShown']
+export type IssuerAsked = Omit<S['IssuerAsked'], 'keys'> & { keys?: string }
+export type Attempted = S['Attempted']
+export type TokenRead = Narrow<S['TokenRead'], { header: Record<string, unknown>; claims: Record<string, unknown> }>
+export type RouteTold = S['RouteTold']
 export type KeyMade = Narrow<S['KeyMade'], { key: KeyShown }>

@@ -2,7 +2,7 @@
 import type { FormInstance, FormRules } from 'element-plus'
 import { computed, onMounted, reactive, ref } from 'vue'
 import { api } from '../api/calls'
-import type { Detail, KeyShown } from '../api/types'
+import type { Detail, HeaderPair, KeyAsked, KeyShown } from '../api/types'
 import AskFirst from './AskFirst.vue'
 import FailureNote from './FailureNote.vue'
 import KeyOnce from './KeyOnce.vue'
@@ -22,13 +22,27 @@ const ended = useAsync(api.endKey)
 const names = useKeyNames()
 const form = ref<FormInstance>()
 const asked = reactive({ name: '', application: '', detail: 'reason' as Detail, until: '', rights: '' })
+/** No application has this key: it stands for the choice of a proxy. */
+const PROXY = 'a proxy'
+const proxy = reactive({ of: '', headers: 'original' as HeaderPair, hops: 0, strip: '', field: '' })
+const isProxy = computed(() => asked.application === PROXY)
+const PAIRS = { original: 'X-Original-Method and -URI', forwarded: 'X-Forwarded-Method and -Uri' }
+const fields = computed(() => {
+  const context = model.data.value?.others.find((one) => one.key === 'context')
+  return (context?.attributes ?? []).filter((one) => ['address', 'text'].includes(one.kind)).map((one) => one.key)
+})
 const rules: FormRules<typeof asked> = {
   name: [{ required: true, message: 'A key has a name, by which changes tell who made them.', trigger: 'blur' }],
 }
 const ending = ref<KeyShown>()
 const isEnding = computed({ get: () => Boolean(ending.value), set: (open: boolean) => void (open || (ending.value = undefined)) })
-const whose = (key: KeyShown) => key.application ?? `operator: ${tellRights(key.rights)}`
-const isReady = computed(() => asked.name.trim() && (asked.application || asked.rights.trim()))
+const hosts = (key: NonNullable<KeyShown['proxy']>) =>
+  key.applications.map((one) => (one.host ? `${one.application} at ${one.host}` : one.application)).join(', ')
+const whose = (key: KeyShown) => (key.proxy ? `proxy: ${hosts(key.proxy)}` : (key.application ?? `operator: ${tellRights(key.rights)}`))
+const isReady = computed(() => {
+  const forWhom = isProxy.value ? proxy.of.trim() : asked.application || asked.rights.trim()
+  return asked.name.trim() && forWhom
+})
 const { narrow, shown } = useNarrowed(
   () => keys.data.value ?? [],
   (key) => `${key.name} ${key.id} ${whose(key)}`,
@@ -42,12 +56,27 @@ onMounted(() => {
 async function make() {
   if (!(await form.value?.validate().catch(() => false))) return
   const { application, until } = asked
-  const key = { name: asked.name.trim(), detail: asked.detail, rights: application ? [] : readRights(asked.rights) }
-  const more = { ...(application ? { application } : {}), ...(until ? { until } : {}) }
-  if (await made.run(() => api.newKey({ ...key, ...more }))) {
+  const key: KeyAsked = { name: asked.name.trim(), detail: asked.detail, rights: application ? [] : readRights(asked.rights) }
+  const forWhom = isProxy.value ? { proxy: proxied() } : application ? { application } : {}
+  if (await made.run(() => api.newKey({ ...key, ...forWhom, ...(until ? { until } : {}) }))) {
     asked.name = ''
     await keys.run()
     void names.read()
+  }
+}
+/** customs=customs.example, quay=quay.example */
+function proxied(): NonNullable<KeyAsked['proxy']> {
+  const all = proxy.of.split(/[\s,]+/).filter(Boolean)
+  const applications = all.map((one) => {
+    const [application, host] = one.split('=')
+    return { application: application!, ...(host ? { host } : {}) }
+  })
+  return {
+    applications,
+    headers: proxy.headers,
+    'trusted-hops': proxy.hops,
+    ...(proxy.strip.trim() ? { strip: proxy.strip.trim() } : {}),
+    ...(proxy.field ? { 'address-as': proxy.field } : {}),
   }
 }
 async function replace(key: KeyShown) {
@@ -82,7 +111,7 @@ async function end(key: KeyShown) {
           <template #default="{ row }: { row: KeyShown }">{{ whose(row) }}</template>
         </ElTableColumn>
         <ElTableColumn label="Answers tell" min-width="150">
-          <template #default="{ row }: { row: KeyShown }">{{ row.application ? texts.details[row.detail] : '' }}</template>
+          <template #default="{ row }: { row: KeyShown }">{{ row.application || row.proxy ? texts.details[row.detail] : '' }}</template>
         </ElTableColumn>
         <ElTableColumn label="Until" prop="until" sortable min-width="130">
           <template #default="{ row }: { row: KeyShown }">{{ row.until ? moment(row.until) : 'no end' }}</template>
@@ -110,9 +139,11 @@ async function end(key: KeyShown) {
   >
     <p>
       {{
-        ending?.application
-          ? `Whatever of ${ending.application} asks with it is refused from then on.`
-          : 'Whoever works with it is signed out from then on.'
+        ending?.proxy
+          ? 'The proxy that asks with it lets nothing through from then on.'
+          : ending?.application
+            ? `Whatever of ${ending.application} asks with it is refused from then on.`
+            : 'Whoever works with it is signed out from then on.'
       }}
       It cannot be taken back; another key can be made.
     </p>
@@ -131,6 +162,7 @@ async function end(key: KeyShown) {
             :value="application.key"
             :label="application.name"
           />
+          <ElOption :value="PROXY" label="a reverse proxy’s" />
         </ElSelect>
       </ElFormItem>
       <ElFormItem v-if="asked.application" label="Answers tell" prop="detail">
@@ -138,10 +170,29 @@ async function end(key: KeyShown) {
           ><ElOption v-for="(words, detail) in texts.details" :key="detail" :value="detail" :label="words"
         /></ElSelect>
       </ElFormItem>
-      <ElFormItem v-else label="Rights" prop="rights" class="wide"
+      <ElFormItem v-if="!asked.application" label="Rights" prop="rights" class="wide"
         ><ElInput v-model="asked.rights" name="rights" placeholder="reader, grant-editor@tenant:northline" autocomplete="off"
       /></ElFormItem>
       <MomentField v-model="asked.until" label="Until" name="until" placeholder="no end" />
+    </div>
+    <div v-if="isProxy" class="fields">
+      <ElFormItem label="Of which application, or which at which host" class="wide"
+        ><ElInput v-model="proxy.of" name="proxied" placeholder="customs=customs.example, quay=quay.example" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="It tells a request in">
+        <ElSelect v-model="proxy.headers" name="headers" class="pair"
+          ><ElOption v-for="(words, pair) in PAIRS" :key="pair" :value="pair" :label="words"
+        /></ElSelect>
+      </ElFormItem>
+      <ElFormItem label="Takes off paths"
+        ><ElInput v-model="proxy.strip" name="strip" placeholder="/customs, or nothing" autocomplete="off"
+      /></ElFormItem>
+      <ElFormItem label="Trusted hops"><ElInputNumber v-model="proxy.hops" name="hops" :min="0" :max="16" /></ElFormItem>
+      <ElFormItem v-if="proxy.hops" label="The client’s address fills">
+        <ElSelect v-model="proxy.field" name="field" clearable :value-on-clear="''" placeholder="nothing"
+          ><ElOption v-for="one in fields" :key="one" :value="one" :label="`context.${one}`"
+        /></ElSelect>
+      </ElFormItem>
     </div>
     <ElButton type="primary" native-type="submit" :disabled="!isReady" :loading="made.busy.value">Make it</ElButton>
   </ElForm>
@@ -165,5 +216,8 @@ async function end(key: KeyShown) {
 }
 .wide {
   flex: 1 1 340px;
+}
+.pair {
+  width: 17em;
 }
 </style>

@@ -1,12 +1,16 @@
 <script setup lang="ts">
-import { computed, reactive } from 'vue'
-import type { Model } from '../api/types'
+import { computed, nextTick, onMounted, reactive, ref } from 'vue'
+import { api } from '../api/calls'
+import type { AskedLately, Model } from '../api/types'
+import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useNarrowed } from '../composables/useNarrowed'
-import { KEY } from '../support/words'
+import { KEY, counted, moment } from '../support/words'
 import DraftGate from './DraftGate.vue'
+import FailureNote from './FailureNote.vue'
 import NarrowField from './NarrowField.vue'
 import PermissionsField from './PermissionsField.vue'
+import RouteCheck from './RouteCheck.vue'
 import TakeAway from './TakeAway.vue'
 
 /** Which request needs what, and what an interface shows. */
@@ -43,6 +47,20 @@ const isReady = computed(
     (!asks.value || (needs.value.length > 0 && (route.about !== 'named' || route.of.includes(':')))),
 )
 
+const asked = useAsync(api.asked)
+type Unmapped = AskedLately['unmapped'][number]
+const form = ref<HTMLFormElement>()
+onMounted(asked.run)
+
+/** A request that no route takes becomes the next route of the form: what it needs is still to be said. */
+async function map(one: Unmapped) {
+  if (!draft.draft.value && !(await draft.begin(`A route for ${one.method} ${one.pattern}`))) return
+  Object.assign(route, { application: one.application, method: one.method, path: one.pattern, about: 'named' })
+  await nextTick()
+  form.value?.scrollIntoView({ block: 'center' })
+  form.value?.querySelector<HTMLInputElement>('[name=path]')?.focus()
+}
+
 function about() {
   if (route.about === 'named') return route.of.trim()
   const within = route.within.trim() ? { within: route.within.trim() } : {}
@@ -71,7 +89,8 @@ async function addAffordance() {
       <ElTable :data="shown" row-key="at" max-height="520">
         <ElTableColumn label="Request" sortable sort-by="path" min-width="260"
           ><template #default="{ row }: { row: Route }"
-            ><code>{{ row.method }} {{ row.path }}</code></template
+            ><code>{{ row.method }} {{ row.path }}</code
+            ><span v-if="row.gives_way_to.length" class="soft way">gives way to {{ row.gives_way_to.join(', ') }}</span></template
           ></ElTableColumn
         >
         <ElTableColumn label="Application" prop="application" sortable min-width="120" />
@@ -94,6 +113,32 @@ async function addAffordance() {
         ></ElTableColumn>
       </ElTable>
     </template>
+  </section>
+  <RouteCheck :model="model" :methods="METHODS" />
+  <section class="sheet" aria-labelledby="unmapped">
+    <h2 id="unmapped">Unmapped: what no route takes</h2>
+    <FailureNote v-if="asked.error.value" :error="asked.error.value" />
+    <p v-else-if="!asked.data.value?.unmapped.length" class="soft">
+      Nothing so far. A proxy’s request that no route takes is refused, and counted here without its ids.
+    </p>
+    <ElTable v-else :data="asked.data.value.unmapped" :row-key="(row: Unmapped) => `${row.application} ${row.method} ${row.pattern}`">
+      <ElTableColumn label="Request" min-width="260"
+        ><template #default="{ row }: { row: Unmapped }"
+          ><code>{{ row.method }} {{ row.pattern }}</code></template
+        ></ElTableColumn
+      >
+      <ElTableColumn label="Application" prop="application" sortable min-width="120" />
+      <ElTableColumn label="Refused" sortable sort-by="count" min-width="220"
+        ><template #default="{ row }: { row: Unmapped }"
+          >{{ counted(row.count, 'time') }} <span class="soft">last {{ moment(row.last) }}</span></template
+        ></ElTableColumn
+      >
+      <ElTableColumn label="" width="110" align="right"
+        ><template #default="{ row }: { row: Unmapped }"
+          ><ElButton size="small" :aria-label="`Map ${row.method} ${row.pattern}`" @click="map(row)">Map it</ElButton></template
+        ></ElTableColumn
+      >
+    </ElTable>
   </section>
   <section class="sheet" aria-labelledby="affordances">
     <h2 id="affordances">Affordances: what an interface shows and enables</h2>
@@ -120,7 +165,7 @@ async function addAffordance() {
     </ElTable>
   </section>
   <DraftGate what="Routes and affordances are changed in a draft.">
-    <form class="sheet plain" aria-labelledby="new-route" @submit.prevent="addRoute">
+    <form ref="form" class="sheet plain" aria-labelledby="new-route" @submit.prevent="addRoute">
       <h2 id="new-route">Another route</h2>
       <div class="line">
         <label
@@ -182,6 +227,9 @@ async function addAffordance() {
 form {
   display: grid;
   gap: 10px;
+}
+.way {
+  display: block;
 }
 .wide {
   flex: 1 1 14em;

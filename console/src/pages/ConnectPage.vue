@@ -3,9 +3,11 @@ import { computed, onMounted } from 'vue'
 import { useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
+import IssuersPanel from '../components/IssuersPanel.vue'
 import KeysPanel from '../components/KeysPanel.vue'
 import PartTabs from '../components/PartTabs.vue'
 import RoutesPanel from '../components/RoutesPanel.vue'
+import TokensPanel from '../components/TokensPanel.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 
@@ -16,6 +18,8 @@ const live = useAsync(() => api.model())
 const model = computed(() => draft.model.value ?? live.data.value)
 const parts = [
   { part: '', text: 'Keys' },
+  { part: 'issuers', text: 'Issuers' },
+  { part: 'tokens', text: 'Tokens' },
   { part: 'routes', text: 'Routes and affordances' },
 ]
 onMounted(live.run)
@@ -24,8 +28,10 @@ onMounted(live.run)
 <template>
   <h1>Connect</h1>
   <PartTabs area="connect" label="Parts of Connect" :parts="parts" />
-  <KeysPanel v-if="route.params.part !== 'routes'" />
+  <KeysPanel v-if="!route.params.part" />
   <FailureNote v-else-if="live.error.value" :error="live.error.value" />
-  <RoutesPanel v-else-if="model" :model="model" />
-  <ElSkeleton v-else :rows="4" animated />
+  <ElSkeleton v-else-if="!model" :rows="4" animated />
+  <RoutesPanel v-else-if="route.params.part === 'routes'" :model="model" />
+  <IssuersPanel v-else-if="route.params.part === 'issuers'" :model="model" />
+  <TokensPanel v-else :model="model" />
 </template>

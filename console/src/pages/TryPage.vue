@@ -21,6 +21,8 @@ const route = useRoute()
 const router = useRouter()
 const status = useStatus()
 const subject = ref('')
+/** In the place of the subject. It goes into no address, and is not remembered. */
+const token = ref('')
 const permission = ref('')
 const resource = ref('')
 const context = ref('')
@@ -61,10 +63,12 @@ const isBlank = (asked: unknown): asked is Blank => asked === 'holders' || asked
 
 function question(suppose: string[]): Question | undefined {
   permission.value = permissionOf(permission.value, resource.value)
+  const by = token.value.trim()
   const slots = { subject: subject.value.trim(), permission: permission.value, resource: resource.value.trim() }
   const { wrong, ...said } = saidOf(context.value)
-  hint.value = blank(slots) ?? wrong ?? ''
-  return hint.value ? undefined : { ...slots, ...said, now: now.value.trim(), suppose }
+  hint.value = blank(by ? { ...slots, subject: 'token' } : slots) ?? wrong ?? ''
+  const who = by ? { subject: '', token: by } : {}
+  return hint.value ? undefined : { ...slots, ...who, ...said, now: now.value.trim(), suppose }
 }
 
 /** The address holds the question, so that it can be sent to somebody and comes back by Back. */
@@ -107,8 +111,19 @@ watch(
   { immediate: true },
 )
 
+/** A question with a token: as it comes, so that it stands nowhere else. */
+function askByToken() {
+  const asked = question([])
+  if (!asked) return
+  blankAsked.value = undefined
+  after.clear()
+  first.value = asked
+  void before.run(asked)
+}
+
 function ask() {
   permission.value = permissionOf(permission.value, resource.value)
+  if (token.value.trim()) return askByToken()
   // One slot left blank is a question of its own, as in the line below every page.
   const asked = blankOf({ subject: subject.value.trim(), permission: permission.value, resource: resource.value.trim() })
   if (!asked && !question([])) return
@@ -132,7 +147,7 @@ function compare() {
   if (!asked) return
   const different: Record<Beside, () => Question> = {
     fact: () => asked,
-    subject: () => ({ ...asked, subject: text }),
+    subject: () => ({ ...asked, subject: text, token: undefined }),
     moment: () => ({ ...asked, now: text }),
     draft: () => ({ ...asked, draft: draft.draft.value!.id }),
   }
@@ -174,6 +189,10 @@ async function keep() {
   <h1>Try</h1>
   <form class="question" aria-label="Question" @submit.prevent="ask">
     <NameField v-model="subject" label="Subject" :width="12" placeholder="user:ines" :types="['user', 'service']" />
+    <div class="labelled token">
+      <label for="token">or a token</label>
+      <ElInput id="token" v-model="token" placeholder="eyJ…" autocomplete="off" spellcheck="false" clearable />
+    </div>
     <NameField v-model="permission" label="Permission" :width="15" placeholder="manifest:release" :known="permissions" />
     <NameField v-model="resource" label="Resource" :width="16" placeholder="manifest:m-204, or none" :types="resourceTypes" />
     <NameField v-model="context" label="Sent along" :width="11" placeholder="zone=quay, resource.weight=3" :known="[]" />
@@ -187,10 +206,10 @@ async function keep() {
     <AnswerSheet
       :asked="before.data.value"
       :type="type"
-      :title="`As it is: may ${subject} ${permission}${resource ? ` on ${resource}` : ''}?`"
+      :title="`As it is: may ${first?.token ? 'the bearer of the token' : subject} ${permission}${resource ? ` on ${resource}` : ''}?`"
       @suppose="suppose"
     >
-      <KeepCase v-if="first" :question="first" :answer="before.data.value.explanation" />
+      <KeepCase v-if="first && !first.token" :question="first" :answer="before.data.value.explanation" />
     </AnswerSheet>
     <div class="second">
       <form class="sheet plain" aria-label="Beside it" @submit.prevent="compare">
@@ -216,7 +235,7 @@ async function keep() {
         <FailureNote v-if="after.error.value || kept.error.value" :error="(after.error.value ?? kept.error.value)!" />
       </form>
       <AnswerSheet v-if="after.data.value" :asked="after.data.value" :type="type" :title="title">
-        <KeepCase v-if="second && !second.draft" :question="second" :answer="after.data.value.explanation" />
+        <KeepCase v-if="second && !second.draft && !second.token" :question="second" :answer="after.data.value.explanation" />
       </AnswerSheet>
     </div>
   </div>
@@ -236,7 +255,7 @@ async function keep() {
     <TryTable :permissions="permissions" :types="resourceTypes" />
   </template>
   <AsCommand
-    v-if="first && before.data.value"
+    v-if="first && !first.token && before.data.value"
     :line="`ostrog ask ${first.subject} ${first.permission}${first.resource ? ` ${first.resource}` : ''} --why`"
   />
 </template>
@@ -252,6 +271,9 @@ async function keep() {
 .question p {
   margin: 0;
   width: 100%;
+}
+.token {
+  width: 9em;
 }
 .answers {
   display: grid;

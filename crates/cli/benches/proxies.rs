@@ -17,10 +17,10 @@ use support::proxy::{Application, CUSTOMS, Kind, Port, Proxy, documented};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpStream;
 
-/// Requests of a turn, turns, and requests that are not counted.
-const EACH: usize = 1_000;
-const TURNS: usize = 5;
-const WARM: usize = 200;
+/// Requests of a turn, turns, and requests that are not counted: together fewer than nginx lets one connection have.
+const EACH: usize = 150;
+const TURNS: usize = 6;
+const WARM: usize = 50;
 
 /// A client that keeps its connection.
 struct Caller {

@@ -19,7 +19,7 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
     font-src 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
 
 /// The console's pages: all of them are one document, which shows the one that its path names.
-pub const PAGES: [&str; 28] = [
+pub const PAGES: [&str; 30] = [
     "/",
     "/describe",
     "/describe/text",
@@ -42,7 +42,9 @@ pub const PAGES: [&str; 28] = [
     "/register/of/{name}",
     "/try",
     "/connect",
+    "/connect/issuers",
     "/connect/routes",
+    "/connect/tokens",
     "/rehearse",
     "/rehearse/guarantees",
     "/rehearse/samples",

@@ -340,6 +340,36 @@ pub struct Model {
     pub routes: Vec<RouteShown>,
     /// Affordances, in the order they are written.
     pub affordances: Vec<AffordanceShown>,
+    /// What tokens mean, by issuer.
+    pub issuers: Vec<IssuerMeant>,
+}
+
+/// What the tokens of an issuer mean.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct IssuerMeant {
+    /// Its key.
+    pub key: String,
+    /// For people.
+    pub name: String,
+    /// Whose questions its tokens may accompany.
+    pub applications: Vec<String>,
+    /// Each claim that is read, with what it vouches for.
+    pub claims: Vec<ClaimMeant>,
+    /// Whether a bearer who is not registered counts as signed in.
+    pub signed_in: bool,
+}
+
+/// A claim, and what it vouches for.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ClaimMeant {
+    /// Its name.
+    pub claim: String,
+    /// What about: `subject`, `service`, `session`, `tenants`, `groups`, `subject.post`, `context.amr`.
+    pub about: String,
+    /// The same, in words.
+    pub words: String,
 }
 
 /// A condition with a name.
@@ -356,6 +386,8 @@ pub struct NamedShown {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RouteShown {
+    /// Routes that are more literal and take some of its requests: `GET /manifests/new`.
+    pub gives_way_to: Vec<String>,
     /// The application's key.
     pub application: String,
     /// `GET`, `POST` …

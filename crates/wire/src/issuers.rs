@@ -109,13 +109,34 @@ pub struct AttemptStep {
     pub words: String,
 }
 
-/// A token to read. It is neither kept nor logged.
-#[derive(Clone, Serialize, Deserialize)]
+/// A token as it came. `Debug` does not show it.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(transparent)]
+pub struct TokenText(pub String);
+
+impl std::fmt::Debug for TokenText {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("TokenText(…)")
+    }
+}
+
+/// A token to read, or claims to be read as if a token of an issuer had them. Neither is kept or logged.
+#[derive(Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub struct TokenAsked {
     /// The token.
-    pub token: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub token: Option<TokenText>,
+    /// In its place: the key of an issuer in the charter, for claims.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub issuer: Option<String>,
+    /// And the claims, taken as verified.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Object>))]
+    pub claims: Option<Map<String, Value>>,
 }
 
 impl std::fmt::Debug for TokenAsked {

@@ -1,5 +1,6 @@
 //! Questions as an operator puts them, and what applications asked.
 
+use crate::issuers::TokenText;
 use ostrog_core::decide::explain::Explanation;
 use ostrog_core::decide::rows::Columns;
 use ostrog_core::decide::take::Take;
@@ -13,6 +14,10 @@ use serde_json::{Map, Value};
 pub struct QuestionRequest {
     /// `user:ines`, `service:crane-feed` or `anonymous`.
     pub subject: String,
+    /// A token in the place of the subject; not for `holders`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub token: Option<TokenText>,
     /// `type:action`.
     pub permission: String,
     /// `type:id`; without one, a new resource.
@@ -111,6 +116,9 @@ pub struct AskedOf {
     pub revision: i64,
     /// The position asked at.
     pub position: i64,
+    /// Until when the answer can be relied on: when the token ends that it was given for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
 }
 
 /// What applications asked lately, of this node, since its start.
@@ -141,7 +149,8 @@ pub struct RouteQuestion {
     pub subject: Option<String>,
     /// Their token. It is verified for the application.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub token: Option<String>,
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub token: Option<TokenText>,
 }
 
 /// Requests that no route takes.

@@ -89,6 +89,7 @@ impl Where {
         with: &With,
     ) -> Result<QuestionRequest, Failure> {
         Ok(QuestionRequest {
+            token: None,
             subject: request.subject.clone(),
             permission: request.permission.clone(),
             resource: request.resource.clone(),

@@ -12,6 +12,7 @@ use ostrog_core::decide::bearer::{Bearer, Token};
 use ostrog_core::import;
 use ostrog_core::prelude::{Policy, Request, SourceFile, Sources, World, charter};
 use ostrog_core::routes::{RouteTold, route_of, told};
+use ostrog_wire::issuers::TokenText;
 use ostrog_wire::questions::RouteQuestion;
 use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
@@ -190,7 +191,11 @@ async fn check(args: &CheckArgs, global: &Global, shell: &Shell) -> Result<Code,
                 method: args.method.clone(),
                 path: args.path.clone(),
                 subject: args.subject.clone(),
-                token: args.token.as_ref().map(|file| super::token::token(Some(file))).transpose()?,
+                token: args
+                    .token
+                    .as_ref()
+                    .map(|file| super::token::token(Some(file)).map(TokenText))
+                    .transpose()?,
             };
             global.client()?.check_route(&question).await?
         }

@@ -13,7 +13,7 @@ use ostrog_tokens::jws::Jws;
 use ostrog_tokens::keys::KeySet;
 use ostrog_tokens::verify::{Terms, verify};
 use ostrog_tokens::{Refused, read};
-use ostrog_wire::issuers::{ClaimRead, Gain, TokenAsked, TokenRead};
+use ostrog_wire::issuers::{ClaimRead, Gain, TokenAsked, TokenRead, TokenText};
 use serde_json::Value;
 use std::io::Read as _;
 use std::path::PathBuf;
@@ -57,7 +57,12 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             shell.notice(&format!("offline, {}", charter.display()));
             offline(&world, &args, &token)?
         }
-        None => global.client()?.read_token(&TokenAsked { token }).await?,
+        None => {
+            global
+                .client()?
+                .read_token(&TokenAsked { token: Some(TokenText(token)), ..TokenAsked::default() })
+                .await?
+        }
     };
     let code = if told.verified == Some(false) || told.subject.is_none() { NO } else { YES };
     if shell.format == OutputFormat::Text {

@@ -6,18 +6,22 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use ostrog_core::charter::grid::{Grid, grid as sheet};
 use ostrog_core::charter::model::{
-    Affordance, Attribute, Clause, Condition, Confer, Kind, KindId, Needs, PermId, Relation, Role, RoleId,
-    Route, Rule, Separation, Stated, TenantClause,
+    Affordance, Attribute, ClaimMeant, Clause, Condition, Confer, Issuer, Kind, KindId, Needs, PermId,
+    Relation, Role, RoleId, Route, Rule, Separation, Stated, TenantClause,
 };
 use ostrog_core::charter::policy::Policy;
-use ostrog_core::charter::syntax::{Effect, GivenTo, Source};
+use ostrog_core::charter::syntax::{Effect, GivenTo, Source, Unregistered};
 use ostrog_core::decide::explain::Word;
 use ostrog_wire::charter::{
-    AffordanceShown, ClauseShown, ConferShown, Model, Named, NamedShown, OtherShown, Property, RoleShown,
-    RouteShown, RuleShown, SeparationShown, StandbyShown, TypeShown, Under, ValueAsked,
+    AffordanceShown, ClaimMeant as Claim, ClauseShown, ConferShown, IssuerMeant, Model, Named, NamedShown,
+    OtherShown, Property, RoleShown, RouteShown, RuleShown, SeparationShown, StandbyShown, TypeShown, Under,
+    ValueAsked,
 };
 use serde_json::Value;
 use std::sync::Arc;
+
+/// Most routes that are named where one gives way to them.
+const MAX_BEFORE: usize = 20;
 
 /// The text that is asked about: a draft's, or what is live.
 async fn policy(operator: &Operator, under: &Under) -> Result<Arc<Policy>, Problem> {
@@ -125,6 +129,7 @@ pub fn model_of(policy: &Policy) -> Model {
             .collect(),
         routes: model.routes.iter().map(|one| route(policy, one)).collect(),
         affordances: model.affordances.iter().map(|one| affordance(policy, one)).collect(),
+        issuers: model.issuers.iter().map(|one| issuer(policy, one)).collect(),
     }
 }
 
@@ -133,7 +138,28 @@ fn route(policy: &Policy, one: &Route) -> RouteShown {
     let (needs, of) = one.needs.told(model);
     let application = model.applications[one.application].key.clone();
     let refused = one.needs == Needs::Refused;
-    RouteShown { application, method: one.method.clone(), path: one.path(), needs, of, refused }
+    let before = |other: &&Route| {
+        let (theirs, own) = (other.method.as_str(), one.method.as_str());
+        other.application == one.application
+            && (theirs == own || (theirs == "HEAD" && own == "GET"))
+            && (other.precedence(one).is_lt() || (theirs != own && other.precedence(one).is_eq()))
+            && other.meets(one)
+    };
+    let told = |other: &Route| format!("{} {}", other.method, other.path());
+    let gives_way_to = model.routes.iter().filter(before).map(told).take(MAX_BEFORE).collect();
+    RouteShown { gives_way_to, application, method: one.method.clone(), path: one.path(), needs, of, refused }
+}
+
+fn issuer(policy: &Policy, one: &Issuer) -> IssuerMeant {
+    let model = policy.model();
+    let claim = |ClaimMeant { claim, about, words }| Claim { claim, about, words };
+    IssuerMeant {
+        key: one.key.clone(),
+        name: one.name.clone(),
+        applications: one.applications.iter().map(|at| model.applications[*at].key.clone()).collect(),
+        claims: one.meant(model).into_iter().map(claim).collect(),
+        signed_in: one.unregistered == Unregistered::SignedIn,
+    }
 }
 
 fn affordance(policy: &Policy, one: &Affordance) -> AffordanceShown {

@@ -16,11 +16,13 @@ use axum::extract::State;
 use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
 use ostrog_core::decide::NotSupposed;
+use ostrog_core::decide::bearer::{Bearer, Token};
 use ostrog_core::decide::hints::Hint;
 use ostrog_core::decide::take::what_it_would_take;
 use ostrog_core::decide::told::{self, ActionTold, HolderTold, Listed, NotTold, ResourceTold, RowsTold};
 use ostrog_core::prelude::{Engine, Policy, Request, World, explain, with_scratch};
 use ostrog_core::value::parse_time;
+use ostrog_wire::issuers::TokenText;
 use ostrog_wire::questions::{AskAnswer, AskedOf, BlankAnswer, BlankOptions, QuestionRequest};
 use serde::Serialize;
 use serde_json::Value;
@@ -54,7 +56,8 @@ pub async fn ask(
         let asked = asking.request.resolve(asking.engine(), asking.now);
         let asked = asked.map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
         let (decision, explanation) = with_scratch(|scratch| explain(asking.engine(), &asked, scratch));
-        let would_take = if would_take && !decision.allowed {
+        // A token is read beside one register, and vouches for nothing in another.
+        let would_take = if would_take && !decision.allowed && asking.bearer.is_none() {
             let ticket = asking.ticket.within(TAKE);
             let mut world = asking.apart();
             let take = what_it_would_take(
@@ -120,6 +123,9 @@ pub async fn holders(
     operator: Operator,
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
+    if question.token.is_some() {
+        return Err(Problem::malformed("Who may is asked of the register: a token names one who asks."));
+    }
     blank(&app, operator, About::One, question, |asking, beside, go_on| {
         let (engine, request, now) = (asking.engine(), &asking.request, asking.now);
         match beside.limit {
@@ -175,6 +181,8 @@ struct Asking<'a> {
     decisions: Decisions<'a>,
     /// What is supposed, or asked under; none: what is live.
     world: Option<World>,
+    /// Who bears the token that stands for the subject.
+    bearer: Option<Arc<Bearer>>,
     request: Request,
     now: Timestamp,
     ticket: &'a Ticket,
@@ -182,10 +190,9 @@ struct Asking<'a> {
 
 impl Asking<'_> {
     fn engine(&self) -> Engine<'_> {
-        match &self.world {
-            Some(world) => world.engine_in(self.decisions.sight()),
-            None => self.decisions.engine(),
-        }
+        let world = self.world.as_ref().unwrap_or_else(|| self.decisions.world());
+        let world = self.bearer.as_ref().map_or(world, |bearer| bearer.world(world));
+        world.engine_in(self.decisions.sight())
     }
 
     /// A copy to try changes in.
@@ -285,6 +292,16 @@ async fn pose<T: Serialize>(
     operator.decisions(Permission::RegisterRead)?;
     is_theirs(&operator, &question, about)?;
     let text = text(&operator, &question).await?;
+    let token = match &question.token {
+        None => None,
+        Some(_) if !question.subject.is_empty() => {
+            return Err(Problem::malformed("A subject is asked about, or the bearer of a token, not both."));
+        }
+        Some(TokenText(token)) => {
+            let verified = operator.verified(token, now).await;
+            Some(verified.map_err(|why| Problem::invalid(format!("The token is refused: {why}.")))?)
+        }
+    };
     let key = operator.key_id().to_owned();
     let work = move |ticket: &Ticket| {
         let decisions = operator.decisions(Permission::RegisterRead)?;
@@ -293,10 +310,17 @@ async fn pose<T: Serialize>(
             now: now.to_string(),
             revision: text.as_ref().map_or(decisions.revision(), |(_, number)| *number),
             position: operator.position_number(),
+            until: token.as_ref().map(|token| token.until.to_string()),
         };
         let world = apart(decisions, text.map(|(policy, _)| policy), &question)?;
+        let borne = token.map(|token| {
+            let token = Token { issuer: token.issuer.clone(), claims: token.claims.clone() };
+            Bearer::of(world.as_ref().unwrap_or_else(|| decisions.world()), &token, None).map(Arc::new)
+        });
+        let bearer = borne.as_ref().and_then(|borne| borne.as_ref().ok()).map(Arc::clone);
         let request = Request {
             subject: question.subject,
+            bearer: borne,
             permission: question.permission,
             resource: question.resource,
             of_subject: question.subject_properties,
@@ -304,7 +328,7 @@ async fn pose<T: Serialize>(
             context: question.context,
             ..Request::default()
         };
-        let asking = Asking { decisions, world, request, now, ticket };
+        let asking = Asking { decisions, world, bearer, request, now, ticket };
         Ok(Json(ask(&asking, of)?).into_response())
     };
     app.node.lanes.questions.run(&key, PATIENCE, work).await

@@ -12,6 +12,7 @@ use jiff::Timestamp;
 use ostrog_core::names::Near;
 use ostrog_core::prelude::Request;
 use ostrog_core::routes::{self, RouteTold};
+use ostrog_wire::issuers::TokenText;
 use ostrog_wire::questions::RouteQuestion;
 
 /// Tells which route a request takes, and what it comes to for who makes it. Nothing is counted or noted.
@@ -40,7 +41,7 @@ pub async fn check_route(
         Some(_) if asked.subject.is_some() => {
             return Err(Problem::invalid("Say who makes the request by a name or by a token, not by both."));
         }
-        Some(token) => match operator.bearer_for(token, &asked.application, now).await? {
+        Some(TokenText(token)) => match operator.bearer_for(token, &asked.application, now).await? {
             Ok(bearer) => Some(bearer),
             Err(why) => {
                 let refused = RouteTold::refused("token-refused", why);

@@ -9,9 +9,10 @@ use crate::problem::{Problem, Refused};
 use axum::extract::State;
 use axum::response::Response;
 use jiff::Timestamp;
+use ostrog_core::decide::bearer::Token;
 use ostrog_core::decide::gains::{Gain as Found, gains};
 use ostrog_tokens::read;
-use ostrog_wire::issuers::{ClaimRead, Gain, TokenAsked, TokenRead};
+use ostrog_wire::issuers::{ClaimRead, Gain, TokenAsked, TokenRead, TokenText};
 
 /// How many resources of each permission are named.
 const NAMED: usize = 5;
@@ -30,18 +31,30 @@ pub async fn read_token(
     operator.decisions(Permission::Evaluation)?;
     let now = Timestamp::now();
     let mut told_of = TokenRead::default();
-    let (header, claims) = read(&asked.token);
-    (told_of.header, told_of.claims) = (header.unwrap_or_default(), claims.unwrap_or_default());
-    let verified = match operator.verified(&asked.token, now).await {
-        Ok(verified) => verified,
-        Err(why) => {
-            (told_of.verified, told_of.words) = (Some(false), why.to_string());
-            return told(&app, operator, move |_, _| Ok(told_of)).await;
+    let borne = match (asked.token, asked.issuer, asked.claims) {
+        (Some(TokenText(token)), None, None) => {
+            let (header, claims) = read(&token);
+            (told_of.header, told_of.claims) = (header.unwrap_or_default(), claims.unwrap_or_default());
+            match operator.verified(&token, now).await {
+                Ok(verified) => {
+                    told_of.verified = Some(true);
+                    told_of.words = format!("a token of {}, until {}", verified.issuer, verified.until);
+                    operator.bearer(&verified)?
+                }
+                Err(why) => {
+                    (told_of.verified, told_of.words) = (Some(false), why.to_string());
+                    return told(&app, operator, move |_, _| Ok(told_of)).await;
+                }
+            }
         }
+        (None, Some(issuer), Some(claims)) => {
+            told_of.words = format!("as if a token of {issuer} had these claims, and was verified");
+            told_of.claims = claims.clone();
+            operator.bearer_of(Token { issuer, claims })?
+        }
+        _ => return Err(Problem::invalid("Send a token; or an issuer and claims.")),
     };
-    told_of.verified = Some(true);
-    told_of.words = format!("a token of {}, until {}", verified.issuer, verified.until);
-    let bearer = match operator.bearer(&verified)? {
+    let bearer = match borne {
         Ok(bearer) => bearer,
         Err(why) => {
             told_of.nobody = Some(why.to_string());

@@ -290,6 +290,62 @@ pub struct Issuer {
     pub span: Span,
 }
 
+/// A claim that is read: its name, what it vouches for, and that in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ClaimMeant {
+    /// Its name.
+    pub claim: String,
+    /// `subject`, `service`, `session`, `tenants`, `groups`, `subject.post`, `context.amr`.
+    pub about: String,
+    /// For people.
+    pub words: String,
+}
+
+impl Issuer {
+    /// What its tokens mean, claim by claim.
+    pub fn meant(&self, model: &Model) -> Vec<ClaimMeant> {
+        let meant =
+            |claim: &str, about: String, words: String| ClaimMeant { claim: claim.to_owned(), about, words };
+        let case = if self.lower_case { ", written small" } else { "" };
+        let names = format!("names user:{}…{case}", self.prefix);
+        let mut all = vec![meant(&self.subject, "subject".to_owned(), names)];
+        match &self.services {
+            Some((claim, values)) => {
+                let words =
+                    format!("{}: the token is a service's, which client_id names", values.join(" or "));
+                all.push(meant(claim, "service".to_owned(), words));
+            }
+            None => all.push(meant(
+                "client_id",
+                "service".to_owned(),
+                "the same as sub: the token is a service's, which client_id names".to_owned(),
+            )),
+        }
+        if let Some(claim) = &self.session {
+            all.push(meant(claim, "session".to_owned(), format!("the session is {}/…", self.key)));
+        }
+        if let Some(tenants) = &self.tenants {
+            let words = tenants.only.as_ref().map_or("every tenant".to_owned(), |only| only.join(", "));
+            all.push(meant(&tenants.claim, "tenants".to_owned(), words));
+        }
+        for (name, claim) in &self.attributes {
+            let about = format!("subject.{}", model.names.text(name.0));
+            all.push(meant(claim, about, "the attribute's value".to_owned()));
+        }
+        for (field, claim) in &self.context {
+            let about = format!("context.{}", model.names.text(model.context[*field].name.0));
+            all.push(meant(claim, about, "the field's value".to_owned()));
+        }
+        for groups in &self.groups {
+            let mut words: Vec<String> =
+                groups.map.iter().map(|(value, group)| format!("{value:?} is {group}")).collect();
+            words.extend(groups.by_name.then(|| "a group's bare id stands for it".to_owned()));
+            all.push(meant(&groups.claim, "groups".to_owned(), words.join(", ")));
+        }
+        all
+    }
+}
+
 /// The claim of memberships in tenants.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TenantClaim {

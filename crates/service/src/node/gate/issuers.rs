@@ -71,7 +71,14 @@ impl Scope {
     /// # Errors
     /// Within, if it names nobody; or if nothing is live.
     pub fn bearer(&self, verified: &Verified) -> Result<Result<Arc<Bearer>, NotBorne>, Problem> {
-        let token = Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() };
+        self.bearer_of(Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() })
+    }
+
+    /// Whom claims name that are taken as verified, under what is live.
+    ///
+    /// # Errors
+    /// Within, if they name nobody; or if nothing is live.
+    pub fn bearer_of(&self, token: Token) -> Result<Result<Arc<Bearer>, NotBorne>, Problem> {
         self.looks.up();
         Ok(Bearer::of(&self.live()?.world, &token, self.application()).map(Arc::new))
     }
