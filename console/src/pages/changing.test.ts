@@ -463,9 +463,9 @@ describe('Forms of a draft', () => {
 
   it('adds routes about one that is named, a new one, any one or nothing, and affordances', async () => {
     const routes = [
-      { application: 'customs', method: 'GET', path: '/tides', needs: [], of: 'everybody' },
-      { application: 'customs', method: 'GET', path: '/old', needs: [], of: 'nobody', refused: true },
-      { application: 'customs', method: 'GET', path: '/m/{m}', needs: ['manifest:view'], of: 'manifest:{m}' },
+      { application: 'customs', method: 'GET', path: '/tides', needs: [], of: 'everybody', gives_way_to: [] },
+      { application: 'customs', method: 'GET', path: '/old', needs: [], of: 'nobody', refused: true, gives_way_to: [] },
+      { application: 'customs', method: 'GET', path: '/m/{m}', needs: ['manifest:view'], of: 'manifest:{m}', gives_way_to: [] },
     ]
     const affordances = [{ application: 'customs', key: 'menu', name: 'Menu', visible: 'manifest:view', enabled: 'manifest:view' }]
     const page = await open(RoutesPanel, '/', { model: { ...model, routes, affordances } })

@@ -138,13 +138,14 @@ describe('Tokens', () => {
   it('stand for the subject in Try, and in no address', async () => {
     answers['POST /api/v1/ask'] = {
       explanation: {
-        decision: true,
+        allowed: true,
         reason: 'role:x',
         sentence: 's',
         way: [],
         arrivals: [],
         rules: [],
         ignored: [],
+        'also-held': [],
         unregistered: [],
         excluded: [],
       },
