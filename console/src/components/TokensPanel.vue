@@ -12,7 +12,7 @@ const two = ref(false)
   <p class="lead">
     What a token says, whether it holds, and what it means here: each claim beside the register. Or what a token of somebody would let them
     do.
-    <ElSwitch v-model="two" active-text="two side by side" />
+    <ElSwitch v-model="two" active-text="two side by side" aria-label="Two side by side" />
   </p>
   <p v-if="!model.issuers.length">The charter says of no issuer what its tokens mean: every token is refused.</p>
   <div class="readers">

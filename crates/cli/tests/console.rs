@@ -525,6 +525,63 @@ async fn a_careless_draft_is_rehearsed() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_token_is_read_and_a_request_is_checked_and_mapped() {
+    tell_on(Service::port, async |browser, service| {
+        let browser = &browser;
+        let token = service.token_of("rui").await;
+        let key = service.proxy_key(true).await;
+        let check =
+            service.http().get(format!("{}/route-check", service.url)).header("ostrog-proxy-key", key);
+        let check = check.header("x-original-host", "customs.sorrel-bay.example");
+        let check =
+            check.header("x-original-method", "GET").header("x-original-uri", "/manifests/m-204/print");
+        assert_eq!(check.send().await.expect("an answer").status(), 403);
+
+        sign_in(browser, &service).await;
+        click(browser, "nav a[href='/connect']").await;
+        says(browser, "main table", "customs at customs.sorrel-bay.example").await;
+        part(browser, "Issuers").await;
+        press(browser, "Try").await;
+        says(browser, "section[aria-labelledby=tried]", "3 of 3 can be used").await;
+        says(browser, "section[aria-labelledby=means-port-id]", "\"Customs Night\" is group:night").await;
+
+        part(browser, "Tokens").await;
+        fill(browser, "textarea[name=token]", token.as_str()).await;
+        press(browser, "Read it").await;
+        says(browser, ".reader", "It names user:rui").await;
+        says(browser, ".reader", "not a member").await;
+        says(browser, ".reader", "manifest:view on manifest:m-204").await;
+
+        part(browser, "Routes and affordances").await;
+        fill(browser, "input[name=check-path]", "/manifests/m-204").await;
+        press(browser, "Check").await;
+        says(browser, "form[aria-labelledby=check]", "It is refused").await;
+        fill(browser, "input[name=check-token]", token.as_str()).await;
+        keys(browser, Key::Enter + "").await;
+        says(browser, "form[aria-labelledby=check]", "user:rui takes GET /manifests/{manifest}").await;
+        says(browser, "form[aria-labelledby=check]", "It passes").await;
+        says(browser, "section[aria-labelledby=unmapped]", "GET /manifests/{manifest}/print").await;
+        press(browser, "Map it").await;
+        says(browser, "header", "Draft D-1").await;
+        find(browser, "input[name=about]").await.send_keys(Key::Enter + "").await.expect("typed");
+        let refused = "//li[contains(@class, 'el-select-dropdown__item')][contains(., 'it is refused')]";
+        click_by(browser, By::XPath(refused), "it is refused").await;
+        press(browser, "Add the route").await;
+        says(browser, "section[aria-labelledby=routes]", "refused, whoever asks").await;
+        press(browser, "Save").await;
+        is_saved(browser).await;
+
+        page(browser, &service, "/try").await;
+        fill(browser, "#token", token.as_str()).await;
+        fill(browser, "input[placeholder='manifest:release']", "manifest:view").await;
+        fill(browser, "input[placeholder='manifest:m-204, or none']", "manifest:m-204" + Key::Enter).await;
+        says(browser, ".answers", "in group:duty-inspectors, vouched for by port-id").await;
+        assert!(!browser.current_url().await.expect("an address").as_str().contains("eyJ"));
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_empty_workspace_leads_to_a_refusal_and_the_opposite_answer() {
     let start = |folder: &std::path::Path| Service::empty(&folder.join("data"));
     tell_on(start, async |browser, service| {
@@ -625,7 +682,7 @@ async fn the_first_page_loads_less_than_250_kilobytes_of_script() {
 /// of WCAG 2.2 AA.
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_can_be_read_by_everybody() {
-    const PAGES: [&str; 26] = [
+    const PAGES: [&str; 28] = [
         "/",
         "/describe",
         "/describe/text",
@@ -650,6 +707,8 @@ async fn every_page_can_be_read_by_everybody() {
         "/register?containing=a&type=user",
         "/register/load",
         "/register/of/user:ines",
+        "/connect/issuers",
+        "/connect/tokens",
         "/connect/routes",
         "/refine/conditions",
     ];
@@ -660,15 +719,19 @@ async fn every_page_can_be_read_by_everybody() {
                 .concat(document.documentElement.scrollWidth > innerWidth + 1 ? ['wider than the window'] : [])))";
     let axe = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js");
     let axe = std::fs::read_to_string(axe).expect("the console's packages are installed");
-    tell(|_, _| (), async move |browser, service| {
+    tell_on(Service::port, async move |browser, service| {
         let browser = &browser;
         sign_in(browser, &service).await;
         let tools = browser.cdp();
         let mut wrong = Vec::new();
-        for (theme, width, drafting) in [("light", 1280, false), ("dark", 400, true), ("dark", 1280, true), ("light", 400, false)] {
-            let metrics = serde_json::json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
+        for (theme, width, drafting) in
+            [("light", 1280, false), ("dark", 400, true), ("dark", 1280, true), ("light", 400, false)]
+        {
+            let metrics =
+                serde_json::json!({ "width": width, "height": 800, "deviceScaleFactor": 1, "mobile": false });
             tools.send_raw("Emulation.setDeviceMetricsOverride", metrics).await.expect("is set");
-            let media = serde_json::json!({ "features": [{ "name": "prefers-color-scheme", "value": theme }] });
+            let media =
+                serde_json::json!({ "features": [{ "name": "prefers-color-scheme", "value": theme }] });
             tools.send_raw("Emulation.setEmulatedMedia", media).await.expect("is set");
             if drafting && service.get("/api/v1/drafts").await.1 == serde_json::json!([]) {
                 page(browser, &service, "/describe").await;
@@ -679,7 +742,13 @@ async fn every_page_can_be_read_by_everybody() {
             }
             for path in PAGES {
                 page(browser, &service, path).await;
-                if browser.query(By::Css("h1")).wait(Duration::from_secs(20), Duration::from_millis(50)).first().await.is_err() {
+                if browser
+                    .query(By::Css("h1"))
+                    .wait(Duration::from_secs(20), Duration::from_millis(50))
+                    .first()
+                    .await
+                    .is_err()
+                {
                     let shown = browser.source().await.unwrap_or_default();
                     panic!("{path} {theme} {width} shows no page: {shown}");
                 }

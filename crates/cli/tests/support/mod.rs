@@ -199,6 +199,18 @@ impl Service {
         answer
     }
 
+    /// The token of somebody of the port, from its sign-in: a service that was started with one.
+    pub async fn token_of(&self, person: &str) -> String {
+        let (_, issuers) = self.get("/api/v1/issuers").await;
+        let sign_in = issuers[0]["url"].as_str().expect("the stand-in is set up");
+        let asked = self.http.post(format!("{sign_in}/try"));
+        let asked = asked.header("content-type", "application/x-www-form-urlencoded");
+        let page = asked.body(format!("person={person}")).send().await.expect("a page");
+        let page = page.text().await.expect("text");
+        let from = page.find("eyJ").expect("a token");
+        page[from..].split('<').next().expect("an end").to_owned()
+    }
+
     pub fn pid(&self) -> u32 {
         self.child.as_ref().expect("runs").id()
     }

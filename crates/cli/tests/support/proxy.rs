@@ -180,7 +180,6 @@ pub struct Port {
     pub service: Service,
     pub application: Application,
     pub proxy: Proxy,
-    sign_in: String,
     _folder: TempDir,
 }
 
@@ -188,23 +187,16 @@ impl Port {
     pub async fn open(kind: Kind) -> Port {
         let folder = folder();
         let service = Service::port(folder.path());
-        let (_, issuers) = service.get("/api/v1/issuers").await;
-        let sign_in = issuers[0]["url"].as_str().expect("the stand-in is set up").to_owned();
         let application = Application::start().await;
         let key = service.proxy_key(kind == Kind::Nginx).await;
         let ostrog = service.url.strip_prefix("http://").expect("an address").to_owned();
         let proxy = Proxy::start(kind, &application.address, &ostrog, &key);
-        Port { service, application, proxy, sign_in, _folder: folder }
+        Port { service, application, proxy, _folder: folder }
     }
 
+    /// The token of somebody of the port, as a request carries it.
     pub async fn token(&self, person: &str) -> String {
-        let form = [("person", person), ("client", "customs-desk")];
-        let body: String = form.map(|(name, value)| format!("{name}={value}")).join("&");
-        let asked = self.service.http().post(format!("{}/try", self.sign_in));
-        let asked = asked.header("content-type", "application/x-www-form-urlencoded").body(body);
-        let page = asked.send().await.expect("a page").text().await.expect("text");
-        let from = page.find("eyJ").expect("a token");
-        format!("Bearer {}", page[from..].split('<').next().expect("an end"))
+        format!("Bearer {}", self.service.token_of(person).await)
     }
 
     pub fn reached(&self) -> usize {

@@ -317,3 +317,57 @@ async fn an_issuer_is_set_up_tried_and_read_from() {
         assert!(answer.problem().detail.contains(why), "{answer}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_operators_questions_take_a_token_and_claims_are_read_as_if_one_had_them() {
+    let (service, sign_in, owner, _) = port().await;
+    let watch = sign_in.token(&json!({ "sub": "rui", "groups": ["Watch"], "org": "northline" }));
+    let asks = async |call: &str, more: Value| {
+        let mut asked = json!({ "token": watch, "permission": "vessel:view", "resource": "vessel:tern" });
+        asked.as_object_mut().expect("an object").extend(more.as_object().expect("an object").clone());
+        service.post(&owner, &format!("/api/v1/{call}"), &asked).await
+    };
+    let one: Value = asks("ask", json!({ "would-take": true })).await.read();
+    assert_eq!(one["explanation"]["reason"], "role:hand", "{one}");
+    assert!(
+        one["explanation"]["sentence"].as_str().expect("text").contains("vouched for by port-id"),
+        "{one}"
+    );
+    // It can be relied on as long as the token can.
+    assert!(one["until"].as_str().expect("a moment") > one["now"].as_str().expect("a moment"), "{one}");
+    let all: Value = asks("reach", json!({ "resource": null })).await.read();
+    assert_eq!(all["items"].as_array().map(Vec::len), Some(2), "{all}");
+    let rows: Value = asks("rows", json!({ "resource": null })).await.read();
+    assert_eq!(rows["until"], one["until"], "{rows}");
+    assert_ne!(rows["filter"]["rows"], "none", "{rows}");
+    // Facts that are supposed are the register that the token is read beside.
+    let gone: Value = asks("ask", json!({ "suppose": ["user:rui state suspended"] })).await.read();
+    assert_eq!(gone["explanation"]["reason"], "subject-suspended", "{gone}");
+    // Somebody who is in no register counts as signed in, and has what the group gives.
+    let new = sign_in.token(&json!({ "sub": "noor", "groups": ["Watch"], "org": "northline" }));
+    let new: Value = asks("ask", json!({ "token": new })).await.read();
+    assert_eq!(new["explanation"]["reason"], "role:hand", "{new}");
+    let nobody = sign_in.token(&json!({ "sub": "ines l" }));
+    let nobody: Value = asks("ask", json!({ "token": nobody })).await.read();
+    assert_eq!(nobody["explanation"]["reason"], "token-refused", "{nobody}");
+    for (call, more, status, why) in [
+        ("ask", json!({ "token": "a.b.c" }), 422, "it is no signed JWT"),
+        ("ask", json!({ "subject": "user:ines" }), 400, "not both"),
+        ("holders", json!({}), 400, "one who asks"),
+    ] {
+        let answer = asks(call, more).await;
+        assert_eq!(answer.status.as_u16(), status, "{answer}");
+        assert!(answer.problem().detail.contains(why) && !answer.to_string().contains("a.b.c"), "{answer}");
+    }
+
+    let reads = async |asked: Value| service.post(&owner, "/api/v1/tokens/reading", &asked).await;
+    let claims = json!({ "sub": "rui", "groups": ["Watch"], "org": "northline" });
+    let supposed: TokenRead = reads(json!({ "issuer": "port-id", "claims": claims })).await.read();
+    assert_eq!((supposed.verified, supposed.subject.as_deref()), (None, Some("user:rui")));
+    assert_eq!(supposed.gains.len(), 1);
+    let unknown: TokenRead = reads(json!({ "issuer": "prot-id", "claims": claims })).await.read();
+    assert!(unknown.nobody.expect("nobody").contains("did you mean \"port-id\""));
+    for odd in [json!({}), json!({ "issuer": "port-id" }), json!({ "token": watch, "claims": claims })] {
+        assert_eq!(reads(odd.clone()).await.status, 422, "{odd}");
+    }
+}
