@@ -79,7 +79,7 @@ function check() {
   width: 11em;
 }
 .line > label {
-  min-width: 7em;
+  min-width: 8.5em;
 }
 .answer {
   display: flex;

@@ -140,7 +140,7 @@ async fn main() {
         }
         for (name, caller) in &mut callers {
             let (median, late) = caller.told();
-            println!("{name:>22}  {median:>10.0?}  {late:>10.0?}");
+            println!("{name:>22}  {:>7} µs  {:>7} µs", median.as_micros(), late.as_micros());
         }
     }
 }
