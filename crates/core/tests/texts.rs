@@ -159,11 +159,39 @@ fn a_document_becomes_a_draft_with_nothing_dropped() {
     for words in [
         "leads nowhere",
         "another path matches the same requests",
-        "a parameter in part only",
+        "is not one parameter with text around it",
         "stands twice",
     ] {
         assert!(left.contains(words), "{words} is not in\n{left}");
     }
+    // Text around a parameter, and what stands behind a colon.
+    let paths = r#"
+openapi: 3.1.0
+info: { title: Kennel, version: "1" }
+security: [{ key: [] }]
+paths:
+  /dogs/{dog}:adopt: { post: {} }
+  /dogs/{dog}: { get: {} }
+  /dogs:count: { get: {} }
+  /reports/report-{number}.pdf: { get: {} }
+  /reports/{year}.pdf: { get: {} }
+  /reports/report-{number}: { get: {} }
+  /pens/{a}-{b}: { get: {} }
+components: { securitySchemes: { key: { type: apiKey, in: header, name: k } } }
+"#;
+    let kennel = openapi(paths, "kennel").expect("is mapped");
+    for (path, needs, resource) in [
+        ("/dogs/{dog}:adopt", "dog:adopt", "\"dog:{dog}\""),
+        ("/dogs:count", "dog:view-count", "{ any = \"dog\" }"),
+        ("/reports/report-{number}.pdf", "report:view", "\"report:{number}\""),
+    ] {
+        let (_, route) = kennel.text.split_once(&format!("path = \"{path}\"")).expect("is mapped");
+        let route = route.split("[[").next().expect("an end");
+        assert!(route.contains(needs) && route.contains(resource), "{path}: {route}");
+    }
+    let left = kennel.unmapped.join("\n");
+    assert!(left.contains("it crosses /reports/{year}.pdf"), "{left}");
+    assert!(left.contains("is not one parameter with text around it"), "{left}");
     let json = openapi(include_str!("data/openapi/portal.json"), "quay").expect("is mapped");
     assert!(json.unmapped.iter().any(|line| line.contains("TRACE")), "{:?}", json.unmapped);
     assert!(json.text.contains("berth:view-state") && json.text.contains("/{what}"), "{}", json.text);

@@ -2,7 +2,8 @@
 //! manifest that lies within a voyage.
 
 use super::document::{Document, Operation};
-use crate::charter::check::MAX_SEGMENTS;
+use crate::charter::check::{MAX_SEGMENTS, crossing, pattern};
+use crate::charter::model::Segment;
 use crate::names::{RESERVED_TYPES, as_key};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -70,6 +71,7 @@ pub fn guess(document: &Document) -> Guessed {
     let mut shapes: HashSet<(String, String)> = HashSet::new();
     let mut ids: BTreeSet<&str> = BTreeSet::new();
     let mut twice: BTreeSet<&str> = BTreeSet::new();
+    let mut patterns: Vec<(Vec<Segment>, &str)> = Vec::new();
     for operation in &document.operations {
         let place = format!("{} {}", operation.method, operation.path);
         if let Some(id) = &operation.id
@@ -88,14 +90,30 @@ pub fn guess(document: &Document) -> Guessed {
                 continue;
             }
         };
-        let shape = segments.iter().map(|segment| if is_parameter(segment) { "{}" } else { segment });
+        let shape = segments.iter().map(|segment| match parameter(segment) {
+            Some((before, _, after)) => format!("{before}{{}}{after}"),
+            None => (*segment).to_owned(),
+        });
         let shape = shape.collect::<Vec<_>>().join("/");
         if !shapes.insert((operation.method.clone(), shape)) {
             guessed.unmapped.push(format!("{place}: another path matches the same requests"));
             continue;
         }
+        let Some(own) = pattern(&operation.path) else {
+            guessed.unmapped.push(format!("{place}: it is no path of a route"));
+            continue;
+        };
+        // Whatever the methods are: of GET and HEAD one is looked at with the other.
+        if let Some((_, other)) = patterns.iter().find(|(other, _)| crossing(&own, other).is_some()) {
+            let why = "some requests fit both, and neither says more";
+            guessed.unmapped.push(format!("{place}: it crosses {other}: {why}"));
+            continue;
+        }
         match operation_route(&mut guessed, operation, &segments, &collections) {
-            Ok(route) => guessed.routes.push(route),
+            Ok(route) => {
+                patterns.push((own, &operation.path));
+                guessed.routes.push(route);
+            }
             Err(why) => guessed.unmapped.push(format!("{place}: {why}")),
         }
     }
@@ -108,7 +126,14 @@ pub fn guess(document: &Document) -> Guessed {
 }
 
 fn is_parameter(segment: &str) -> bool {
-    segment.starts_with('{')
+    segment.contains('{')
+}
+
+/// The parameter of a segment: the text before it, its name, the text behind it.
+fn parameter(segment: &str) -> Option<(&str, &str, &str)> {
+    let (before, rest) = segment.split_once('{')?;
+    let (name, after) = rest.split_once('}')?;
+    Some((before, name, after))
 }
 
 fn segments(path: &str) -> Result<Vec<&str>, String> {
@@ -122,22 +147,21 @@ fn segments(path: &str) -> Result<Vec<&str>, String> {
     }
     for (at, part) in parts.iter().enumerate() {
         let braces = part.matches(['{', '}']).count();
-        let whole = part.starts_with('{') && part.ends_with('}') && braces == 2 && part.len() > 2;
-        if part.contains(['{', '}']) && !whole {
-            return Err(format!("the segment {part:?} is a parameter in part only"));
+        let (before, inner, after) = parameter(part).unwrap_or((part, "", ""));
+        if braces > 0 && (braces != 2 || inner.is_empty()) {
+            return Err(format!("the segment {part:?} is not one parameter with text around it"));
         }
-        let inner = part.trim_matches(['{', '}']);
-        if whole && !inner.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_') {
-            return Err(format!("{part:?} is no name for a parameter here"));
+        if !inner.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_') {
+            return Err(format!("{inner:?} is no name for a parameter here"));
         }
         if part.is_empty() && at + 1 < parts.len() || *part == "." || *part == ".." {
             return Err("it has an empty segment".to_owned());
         }
-        if !whole && part.contains(['%', '?', '#', ';', '\\']) {
+        if [before, after].iter().any(|text| text.contains(['%', '?', '#', ';', '\\'])) {
             return Err(format!("the segment {part:?} is not as it is when decoded"));
         }
     }
-    let parameters: Vec<&&str> = parts.iter().filter(|part| is_parameter(part)).collect();
+    let parameters: Vec<&str> = parts.iter().filter_map(|part| Some(parameter(part)?.1)).collect();
     if parameters.iter().collect::<HashSet<_>>().len() != parameters.len() {
         return Err("a parameter stands twice in it".to_owned());
     }
@@ -222,9 +246,20 @@ fn operation_route(
         if is_parameter(segment) {
             return Err(format!("nothing before {segment} says what it names"));
         }
-        let parameter =
-            rest.get(at + 1).filter(|next| is_parameter(next)).map(|next| next.trim_matches(['{', '}']));
-        let is_last = at + 1 == rest.len();
+        let named = rest.get(at + 1).and_then(|next| parameter(next));
+        let parameter = named.map(|(_, name, _)| name);
+        let is_last = at + 1 + usize::from(parameter.is_some()) == rest.len();
+        // `/dogs/{dog}:adopt` and `/dogs:count`: what stands behind a colon is done.
+        let (segment, verb) = match (named, segment.split_once(':')) {
+            (Some((_, _, after)), _) => (segment, after.strip_prefix(':')),
+            (None, Some((thing, verb))) if !thing.is_empty() => (thing, Some(verb)),
+            (None, _) => (segment, None),
+        };
+        if let Some(verb) = verb.filter(|_| is_last) {
+            action = Some(as_key(verb).ok_or_else(|| format!("{verb:?} gives no name for an action"))?);
+            steps.push(Step { segment, parameter });
+            break;
+        }
         if parameter.is_none() && !collections.contains(segment) && !steps.is_empty() {
             // What no path numbers is something done to what stands before it.
             let words = if is_last { segment.to_owned() } else { rest[at..].join("-") };

@@ -116,7 +116,7 @@ async fn only_the_consoles_own_addresses_answer_with_its_page(#[case] known: &st
     let service = Service::start(&[]).await;
     assert_eq!(service.get("", known).await.status, 200, "{known}");
     for unknown in [
-        "/route-check",
+        "/route-check/",
         "/metrics",
         "/scim/v2",
         "/scim/v2/Users",

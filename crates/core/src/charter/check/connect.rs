@@ -61,8 +61,8 @@ pub fn routes(
             let path = written.path.as_ref().map_or("", |path| path.value.as_str());
             findings.push(errors::routes_equal::told(route.span, &route.method, path, before.span));
         }
-        for other in all.iter().filter(together).filter(|other| other.meets(&route)) {
-            if let Some((one, two)) = crossing(&route, other) {
+        for other in all.iter().filter(together) {
+            if let Some((one, two)) = crossing(&route.segments, &other.segments) {
                 let (one, two) = (one.to_string(), two.to_string());
                 findings.push(errors::segments_cross::told(route.span, &one, &two, other.span));
                 break;
@@ -73,13 +73,18 @@ pub fn routes(
     all
 }
 
-/// Two segments at one place, text around a parameter in both, of which neither lies in the other.
-fn crossing<'r>(a: &'r Route, b: &'r Route) -> Option<(&'r Segment, &'r Segment)> {
+/// Of two paths that some request fits: two segments at one place, text around a parameter in both, of which neither
+/// lies in the other.
+pub(crate) fn crossing<'r>(a: &'r [Segment], b: &'r [Segment]) -> Option<(&'r Segment, &'r Segment)> {
+    let meet = a.len() == b.len() && a.iter().zip(b).all(|(a, b)| a.meets(b));
+    if !meet {
+        return None;
+    }
     let is_partial = |segment: &Segment| {
         let (literal, before, after) = segment.shape();
         literal.is_none() && !(before.is_empty() && after.is_empty())
     };
-    let mut pairs = a.segments.iter().zip(&b.segments);
+    let mut pairs = a.iter().zip(b);
     pairs.find(|(a, b)| is_partial(a) && is_partial(b) && a.meets(b) && !a.lies_in(b) && !b.lies_in(a))
 }
 

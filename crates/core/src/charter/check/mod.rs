@@ -19,8 +19,8 @@ mod separate;
 mod testing;
 pub mod typing;
 
-pub(crate) use connect::pattern;
 pub use connect::{MAX_SEGMENTS, METHODS};
+pub(crate) use connect::{crossing, pattern};
 
 use super::model::{Attribute, Condition, Kind, KindId, Model, Named, PermId, Permission, RoleId};
 use super::policy::Policy;
