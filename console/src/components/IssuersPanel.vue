@@ -4,7 +4,9 @@ import { api } from '../api/calls'
 import type { IssuerShown, Model } from '../api/types'
 import AskFirst from './AskFirst.vue'
 import FailureNote from './FailureNote.vue'
+import DraftGate from './DraftGate.vue'
 import IssuerForm from './IssuerForm.vue'
+import IssuerMeaning from './IssuerMeaning.vue'
 import { useAsync } from '../composables/useAsync'
 import { counted, moment } from '../support/words'
 
@@ -126,6 +128,7 @@ async function end(one: IssuerShown) {
     </ElTable>
   </section>
 
+  <DraftGate what="What tokens mean is changed in a draft."><IssuerMeaning :model="model" /></DraftGate>
   <IssuerForm :model="model" :missing="missing" @added="issuers.run" />
   <AskFirst v-model="isEnding" danger :title="`End ${ending?.key}?`" answer="End it now" :busy="ended.busy.value" @confirmed="end(ending!)">
     <p>Its tokens count no more, at once, on every node: whoever comes with one is refused. It can be set up again.</p>

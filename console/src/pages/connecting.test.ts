@@ -1,6 +1,8 @@
 import { beforeEach, describe, expect, it, vi } from 'vitest'
 import { flushPromises } from '@vue/test-utils'
 import { choose, confirm, open, press, service, submit } from '../tests/service'
+import IssuersPanel from '../components/IssuersPanel.vue'
+import { useDraft } from '../composables/useDraft'
 import ConnectPage from './ConnectPage.vue'
 import TryPage from './TryPage.vue'
 
@@ -91,6 +93,44 @@ describe('Issuers', () => {
     expect(written('DELETE', '/api/v1/issuers')).toHaveLength(0)
     await confirm(page, 'End it now')
     expect(written('DELETE', '/api/v1/issuers')).toHaveLength(1)
+  })
+})
+
+describe('What tokens mean', () => {
+  const path = (...rest: string[]) => ['issuer', ...rest]
+  it.each([
+    [
+      'a group of a new issuer',
+      { meant: 'town-id', 'meant-for': ['quay'], vouches: 'groups', group: 'night' },
+      { claim: 'roles', says: 'Night' },
+      [
+        { path: path('town-id', 'applications'), value: ['quay'] },
+        { path: path('town-id', 'groups', '#new'), value: { claim: 'roles', map: { Night: 'night' } } },
+      ],
+    ],
+    [
+      'tenants',
+      { meant: 'port-id', vouches: 'tenants' },
+      { claim: 'org', only: 'a, b' },
+      [{ path: path('port-id', 'tenants'), value: { claim: 'org', only: ['a', 'b'] } }],
+    ],
+    ['a field', { meant: 'port-id', vouches: 'context.ip' }, { claim: 'ip' }, [{ path: path('port-id', 'context', 'ip'), value: 'ip' }]],
+    ['who it is', { meant: 'port-id', vouches: 'subject' }, { claim: 'uid' }, [{ path: path('port-id', 'subject'), value: 'uid' }]],
+  ])('is written claim by claim: %s', async (_, chosen, filled, edits) => {
+    answers['GET /api/v1/issuers'] = [issuer]
+    answers['GET /api/v1/drafts/D-1'] = {
+      draft: { id: 'D-1', title: 'Meaning', base: 1, tag: 't' },
+      files: [{ path: 'a.toml', text: '' }],
+      standing: { findings: [], fits: true, changes: [], unfit: [] },
+    }
+    answers['POST /api/v1/texts/edit'] = { files: [{ path: 'a.toml', text: 'x' }] }
+    await useDraft().open('D-1')
+    const page = await open(IssuersPanel, '/', { model: { ...model, groups: ['night'] } })
+    for (const [name, value] of Object.entries(chosen)) await choose(page, name, value)
+    for (const [name, value] of Object.entries(filled)) await page.find(`input[name=${name}]`).setValue(value)
+    await submit(page, 'form[aria-labelledby=meaning]')
+    expect(written('POST', '/api/v1/texts/edit').map((one) => (one as { edits: unknown }).edits)).toEqual([edits])
+    useDraft().leave()
   })
 })
 

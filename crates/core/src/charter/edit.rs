@@ -231,11 +231,24 @@ fn index(all: &ArrayOfTables, name: &str) -> Option<usize> {
 }
 
 /// Tables that are listed wherever they stand.
-const LISTED: [&str; 6] = ["rule", "separation", "route", "affordance", "clause", "confer"];
+const LISTED: [&str; 7] = ["rule", "separation", "route", "affordance", "clause", "confer", "groups"];
+
+/// Tables of which each name is a key that somebody chose: there may be a type that is called `route`.
+const KEYED: [&str; 6] = ["application", "resource", "role", "group", "issuer", "condition"];
 
 fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: usize) -> Done {
+    set_in(table, path, value, depth, false)
+}
+
+fn set_in(
+    table: &mut dyn TableLike,
+    path: &[String],
+    value: Option<&Json>,
+    depth: usize,
+    is_keyed: bool,
+) -> Done {
     let (name, rest) = path.split_first().ok_or(Uneditable::PathEnds)?;
-    if !rest.is_empty() && LISTED.contains(&name.as_str()) {
+    if !rest.is_empty() && !is_keyed && LISTED.contains(&name.as_str()) {
         return set_listed(table, name, rest, value);
     }
     if rest.is_empty() {
@@ -252,7 +265,8 @@ fn set(table: &mut dyn TableLike, path: &[String], value: Option<&Json>, depth: 
         table.insert(name, Item::Table(new));
     }
     let next = table.get_mut(name).and_then(Item::as_table_like_mut);
-    set(next.ok_or_else(|| Uneditable::is_no(name, "table"))?, rest, value, depth + 1)
+    let next = next.ok_or_else(|| Uneditable::is_no(name, "table"))?;
+    set_in(next, rest, value, depth + 1, depth == 1 && KEYED.contains(&name.as_str()))
 }
 
 fn set_listed(table: &mut dyn TableLike, name: &str, rest: &[String], value: Option<&Json>) -> Done {
@@ -459,6 +473,10 @@ actions = { view = "See it" }
         "[[resource.manifest.confer]]\nrole = \"x\"\nto = { relation = \"declarant\" }")]
     #[case(&["rule", "new-one"], json!({ "effect": "allow", "when": "resource.a == 'b'" }),
         "[[rule]]\nkey = \"new-one\"\neffect = \"allow\"\nwhen = \"resource.a == 'b'\"")]
+    #[case(&["issuer", "port-id", "groups", "#new"], json!({ "claim": "groups", "map": { "Night": "night" } }),
+        "[issuer.port-id]\n\n[[issuer.port-id.groups]]\nclaim = \"groups\"\nmap = { Night = \"night\" }")]
+    #[case(&["resource", "route", "name"], json!("A route"), "[resource.route]\nname = \"A route\"")]
+    #[case(&["group", "groups", "name"], json!("All"), "[group.groups]\nname = \"All\"")]
     #[case(&["application", "customs"], json!({ "name": "Customs" }), "[application.customs]\nname = \"Customs\"")]
     fn what_is_new_is_added_and_all_else_stays(
         #[case] path: &[&str],
