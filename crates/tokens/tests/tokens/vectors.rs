@@ -1,4 +1,4 @@
-//! The standards' own examples: RFC 7515, appendix A; RFC 8037, appendix A.
+//! The standards' own examples: RFC 7515, appendix A; RFC 7520, 4; RFC 8037, appendix A.
 
 use ostrog_tokens::Refused;
 use ostrog_tokens::jws::Jws;
@@ -78,4 +78,57 @@ fn signatures_of_the_standards_hold_and_no_other(
 fn algorithms_that_are_none_here(#[case] header: &str, #[case] signature: &str) {
     let token = format!("{header}.{PAYLOAD}.{signature}");
     assert_eq!(Jws::read(&token).map(drop), Err(Refused::Algorithm));
+}
+
+/// RFC 7520, 4: one payload under four algorithms. The keys are those of its 3.3, which two of them are for.
+const COOKBOOK: &str = concat!(
+    "SXTigJlzIGEgZGFuZ2Vyb3VzIGJ1c2luZXNzLCBGcm9kbywgZ29pbmcgb3V0IHlvdXIgZG9vci4gWW91IHN0ZXAgb250byB0aGUgcm9hZCwgYW",
+    "5kIGlmIHlvdSBkb24ndCBrZWVwIHlvdXIgZmVldCwgdGhlcmXigJlzIG5vIGtub3dpbmcgd2hlcmUgeW91IG1pZ2h0IGJlIHN3ZXB0IG9mZiB0",
+    "by4",
+);
+
+fn cookbook_key() -> Value {
+    json!({ "kty": "RSA", "kid": "bilbo.baggins@hobbiton.example", "use": "sig", "e": "AQAB", "n": concat!(
+        "n4EPtAOCc9AlkeQHPzHStgAbgs7bTZLwUBZdR8_KuKPEHLd4rHVTeT-O-XV2jRojdNhxJWTDvNd7nqQ0VEiZQHz_AJmSCpMaJMRBSFKrKb2wqV",
+        "wGU_NsYOYL-QtiWN2lbzcEe6XC0dApr5ydQLrHqkHHig3RBordaZ6Aj-oBHqFEHYpPe7Tpe-OfVfHd1E6cS6M1FZcD1NNLYD5lFHpPI9bTwJls",
+        "de3uhGqC0ZCuEHg8lhzwOHrtIQbS0FVbb9k3-tVTU4fg_3L_vniUFAKwuCLqKnS2BYwdq_mzSnbLY7h_qixoR7jig3__kRhuaxwUkRz5iaiQkq",
+        "gc5gHdrNP5zw",
+    ) })
+}
+
+#[rstest]
+#[case::rs256_4_1("eyJhbGciOiJSUzI1NiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9", concat!(
+    "MRjdkly7_-oTPTS3AXP41iQIGKa80A0ZmTuV5MEaHoxnW2e5CZ5NlKtainoFmKZopdHM1O2U4mwzJdQx996ivp83xuglII7PNDi84wnB-BDkoB",
+    "wA78185hX-Es4JIwmDLJK3lfWRa-XtL0RnltuYv746iYTh_qHRD68BNt1uSNCrUCTJDt5aAE6x8wW1Kt9eRo4QPocSadnHXFxnt8Is9UzpERV0",
+    "ePPQdLuW3IS_de3xyIrDaLGdjluPxUAhb6L2aXic1U12podGU0KLUQSE_oI-ZnmKJ3F4uOZDnd6QZWJushZ41Axf_fcIe8u9ipH84ogoree7vj",
+    "bU5y18kDquDg",
+), Ok(()))]
+#[case::ps384_4_2("eyJhbGciOiJQUzM4NCIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9", concat!(
+    "cu22eBqkYDKgIlTpzDXGvaFfz6WGoz7fUDcfT0kkOy42miAh2qyBzk1xEsnk2IpN6-tPid6VrklHkqsGqDqHCdP6O8TTB5dDDItllVo6_1OLPp",
+    "cbUrhiUSMxbbXUvdvWXzg-UD8biiReQFlfz28zGWVsdiNAUf8ZnyPEgVFn442ZdNqiVJRmBqrYRXe8P_ijQ7p8Vdz0TTrxUeT3lm8d9shnr2lf",
+    "JT8ImUjvAA2Xez2Mlp8cBE5awDzT0qI0n6uiP1aCN_2_jLAeQTlqRHtfa64QQSUmFAAjVKPbByi7xho0uTOcbH510a6GYmJUAfmWjwZ6oD4ifK",
+    "o8DYM-X72Eaw",
+), Ok(()))]
+#[case::es512_4_3("eyJhbGciOiJFUzUxMiIsImtpZCI6ImJpbGJvLmJhZ2dpbnNAaG9iYml0b24uZXhhbXBsZSJ9", concat!(
+    "AE_R_YZCChjn4791jSQCrdPZCNYqHXCTZH0-JZGYNlaAjP2kqaluUIIUnC9qvbu9Plon7KRTzoNEuT4Va2cmL1eJAQy3mtPBu_u_sDDyYjnAMD",
+    "xXPn7XrT0lw-kvAD890jl8e2puQens_IEKBpHABlsbEPX6sFY8OcGDqoRuBomu9xQ2",
+), Err(Refused::Algorithm))]
+#[case::hs256_4_4(
+    "eyJhbGciOiJIUzI1NiIsImtpZCI6IjAxOGMwYWU1LTRkOWItNDcxYi1iZmQ2LWVlZjMxNGJjNzAzNyJ9",
+    "s0h6KThzkfBBBkLspW1h84VsJZFTsPPqMDA7g1Md7p0",
+    Err(Refused::Algorithm)
+)]
+fn the_cookbooks_signatures_hold_or_are_of_no_algorithm_that_counts(
+    #[case] header: &str,
+    #[case] signature: &str,
+    #[case] comes_to: Result<(), Refused>,
+) {
+    let keys = json!({ "keys": [cookbook_key(), rsa(), ed25519()] }).to_string();
+    let keys = KeySet::read(keys.as_bytes()).expect("keys");
+    let held = |token: &str| Jws::read(token).and_then(|jws| keys.verify(&jws));
+    assert_eq!(held(&format!("{header}.{COOKBOOK}.{signature}")), comes_to);
+    if comes_to.is_ok() {
+        let other = COOKBOOK.replacen('I', "J", 1);
+        assert_eq!(held(&format!("{header}.{other}.{signature}")), Err(Refused::Signature));
+    }
 }
