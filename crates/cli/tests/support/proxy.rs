@@ -154,7 +154,7 @@ fn nginx(folder: &Path, text: &str, key: &str) -> Command {
          include {at}/site.conf;\n}}\n"
     );
     std::fs::write(folder.join("nginx.conf"), whole).expect("written");
-    let mut command = Command::new("nginx");
+    let mut command = Command::new("/usr/sbin/nginx");
     command
         .arg("-c")
         .arg(folder.join("nginx.conf"))
@@ -168,7 +168,7 @@ fn nginx(folder: &Path, text: &str, key: &str) -> Command {
 fn caddy(folder: &Path, text: &str, key: &str) -> Command {
     let file = folder.join("Caddyfile");
     std::fs::write(&file, format!("{{\n    admin off\n    auto_https off\n}}\n{text}")).expect("written");
-    let mut command = Command::new("caddy");
+    let mut command = Command::new("/usr/bin/caddy");
     command.args(["run", "--adapter", "caddyfile", "--config"]).arg(file);
     command.env("OSTROG_PROXY_KEY", key).env("HOME", folder).env("XDG_DATA_HOME", folder);
     command.env("XDG_CONFIG_HOME", folder);
