@@ -122,10 +122,10 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
         Denied::from(Problem::unmapped("No route takes this request."))
     };
     let model = decisions.policy().model();
-    let path = match proxied.strip.as_deref().and_then(|prefix| Path::read(prefix).ok()) {
+    let path = match proxied.strip.as_deref() {
         None => target.path.clone(),
         Some(prefix) => {
-            let behind = target.path.behind(&prefix);
+            let behind = Path::read(prefix).ok().and_then(|prefix| target.path.behind(&prefix));
             behind.ok_or_else(|| unmapped(pattern_of(model, &application, &target.path)))?
         }
     };

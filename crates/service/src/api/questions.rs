@@ -298,7 +298,8 @@ async fn pose<T: Serialize>(
             return Err(Problem::malformed("A subject is asked about, or the bearer of a token, not both."));
         }
         Some(TokenText(token)) => {
-            let verified = operator.verified(token, now).await;
+            // Whatever moment is asked about, a token is held against the clock.
+            let verified = operator.verified(token, Timestamp::now()).await;
             Some(verified.map_err(|why| Problem::invalid(format!("The token is refused: {why}.")))?)
         }
     };

@@ -350,7 +350,13 @@ async fn an_operators_questions_take_a_token_and_claims_are_read_as_if_one_had_t
     let nobody = sign_in.token(&json!({ "sub": "ines l" }));
     let nobody: Value = asks("ask", json!({ "token": nobody })).await.read();
     assert_eq!(nobody["explanation"]["reason"], "token-refused", "{nobody}");
+    // Whatever moment is asked about, a token is held against the clock.
+    let then = (Timestamp::now() - jiff::SignedDuration::from_hours(2)).to_string();
+    let late = sign_in.token(&json!({ "sub": "rui", "exp": Timestamp::now().as_second() - 3_600 }));
+    let later: Value = asks("ask", json!({ "now": "2100-01-01T00:00:00Z" })).await.read();
+    assert_eq!(later["explanation"]["reason"], "role:hand", "{later}");
     for (call, more, status, why) in [
+        ("ask", json!({ "token": late, "now": then }), 422, "it counts no longer"),
         ("ask", json!({ "token": "a.b.c" }), 422, "it is no signed JWT"),
         ("ask", json!({ "subject": "user:ines" }), 400, "not both"),
         ("holders", json!({}), 400, "one who asks"),

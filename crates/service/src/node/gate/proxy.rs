@@ -37,13 +37,14 @@ impl Proxy {
 }
 
 /// Whose routes are looked at for a host: names are compared without case, and without the port where only a
-/// name was set.
+/// name was set. One that was set with this very port comes first.
 fn application<'p>(proxied: &'p Proxied, host: Option<&str>) -> Option<&'p str> {
-    let found = proxied.applications.iter().find(|one| match (&one.host, host) {
-        (None, _) => true,
-        (Some(_), None) => false,
-        (Some(set), Some(host)) => set.eq_ignore_ascii_case(host) || set.eq_ignore_ascii_case(name(host)),
-    });
+    let at = |host: &str| {
+        let is = |set: &String| set.eq_ignore_ascii_case(host);
+        proxied.applications.iter().find(|one| one.host.as_ref().is_some_and(is))
+    };
+    let anywhere = || proxied.applications.iter().find(|one| one.host.is_none());
+    let found = host.and_then(|host| at(host).or_else(|| at(name(host)))).or_else(anywhere);
     found.map(|one| one.application.as_str())
 }
 
@@ -90,6 +91,8 @@ mod tests {
     #[case(Some("customs.port.example"), Some("customs"))]
     #[case(Some("CUSTOMS.port.example:8443"), Some("customs"))]
     #[case(Some("quay.port.example:81"), Some("quay"))]
+    #[case(Some("customs.port.example:82"), Some("agents"))]
+    #[case(Some("customs.port.example:83"), Some("customs"))]
     #[case(Some("quay.port.example"), None)]
     #[case(Some("quay.port.example:82"), None)]
     #[case(Some("customs.port.example."), None)]
@@ -102,7 +105,11 @@ mod tests {
             host: Some(host.to_owned()),
         };
         let proxied = Proxied {
-            applications: vec![at("customs", "customs.port.example"), at("quay", "quay.port.example:81")],
+            applications: vec![
+                at("customs", "customs.port.example"),
+                at("quay", "quay.port.example:81"),
+                at("agents", "customs.port.example:82"),
+            ],
             headers: HeaderPair::Original,
             trusted_hops: 0,
             strip: None,
