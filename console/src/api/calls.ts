@@ -43,6 +43,7 @@ import type {
   RouteTold,
   SignedIn,
   Status,
+  Imported,
   Suggested,
   TenantRoleLine,
   TokenRead,
@@ -106,7 +107,7 @@ export const api = {
   discard: (id: string) => call<Draft>('DELETE', named('/api/v1/drafts', id)),
   check: (files: File[], grid?: string) => call<Checked>('POST', '/api/v1/texts/check', { files, ...(grid ? { grid } : {}) }),
   edit: (files: File[], edits: Edit[]) => call<{ files: File[] }>('POST', '/api/v1/texts/edit', { files, edits }),
-  import: (document: string, application: string) => call<Suggested>('POST', '/api/v1/texts/import', { document, application }),
+  import: (asked: Imported) => call<Suggested>('POST', '/api/v1/texts/import', asked),
   rollOut: (what: string, note: string, acceptUnfit: boolean) =>
     call<Revision>('POST', '/api/v1/rollouts', { what, for: 'all', ...(note ? { note } : {}), 'accept-unfit': acceptUnfit }),
 

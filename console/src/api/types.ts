@@ -143,6 +143,8 @@ export type DraftStanding = Narrow<S['Standing'], { findings: Finding[]; changes
 export type DraftText = Narrow<S['DraftText'], { standing: DraftStanding }>
 export type Defined = S['DefinedShown']
 export type Checked = Narrow<S['Checked'], { standing: DraftStanding }>
+export type Imported = S['Imported']
+export type ImportPiece = S['ImportPiece']
 export type Suggested = S['Suggested']
 /** One change of a text by its parts. */
 export interface Edit {

@@ -7,6 +7,7 @@ import * as editor from '../support/editor'
 import { counted } from '../support/words'
 
 /** The charter's files as text, with what the service's own checker says of them. */
+const emit = defineEmits<{ table: [string[]] }>()
 const draft = useDraft()
 const path = ref('')
 const place = ref<HTMLElement>()
@@ -28,6 +29,7 @@ const around: editor.Around = {
   },
   onGoTo: (defined) => void goTo(defined),
   onSave: () => void draft.save(),
+  onTable: (table) => emit('table', table),
 }
 const textOf = (name: string) => draft.files.value.find((file) => file.path === name)?.text ?? ''
 

@@ -12,6 +12,8 @@ const emit = defineEmits<{ goTo: [Defined] }>()
 /** Whether the text stands beside it, and goes where the form goes. */
 const props = defineProps<{
   beside?: boolean
+  /** What the text beside it is about, which it follows. */
+  shown?: string
   /** What is live, only to be looked at. */
   live?: Model
 }>()
@@ -71,11 +73,18 @@ async function addApplication() {
     Object.assign(newApplication, { key: '', name: '' })
 }
 
-// Beside the text, that goes where the form goes.
+// Beside the text, that goes where the form goes, and the form where the cursor goes.
 watch(
   () => type.value?.key,
-  (key) => props.beside && key && goTo('type', key),
+  (key) => props.beside && key && key !== props.shown && goTo('type', key),
   { immediate: true },
+)
+watch(
+  () => props.shown,
+  (shown) => {
+    const known = [...(model.value?.types ?? []), ...(model.value?.others ?? [])].some((one) => one.key === shown)
+    if (shown && known) chosen.value = shown
+  },
 )
 
 function goTo(kind: string, name: string) {

@@ -17,12 +17,19 @@ const { model: live } = useCharter()
 const route = useRoute()
 const router = useRouter()
 const editor = ref<{ goTo: (defined: Defined) => void }>()
+/** What the cursor in the text stands in, which the form beside it shows. */
+const shown = ref('')
 const parts = [
   { part: '', text: 'Applications and types' },
   { part: 'text', text: 'Charter text' },
   { part: 'beside', text: 'Side by side' },
   { part: 'import', text: 'From a document' },
 ]
+
+function follow([head, name]: string[]) {
+  if (head === 'resource' || head === 'subject') shown.value = name ?? ''
+  else if (head === 'tenant' || head === 'context') shown.value = head
+}
 
 async function show(defined: Defined) {
   if (route.params.part !== 'beside') await router.push({ name: 'describe', params: { part: 'text' } })
@@ -44,8 +51,8 @@ async function show(defined: Defined) {
   <DraftGate what="Applications, what they protect, and what can be done to it.">
     <CharterEditor v-if="route.params.part === 'text'" ref="editor" />
     <div v-else-if="route.params.part === 'beside'" class="beside">
-      <div><TypesForm beside @go-to="show" /></div>
-      <div><CharterEditor ref="editor" /></div>
+      <div><TypesForm beside :shown="shown" @go-to="show" /></div>
+      <div><CharterEditor ref="editor" @table="follow" /></div>
     </div>
     <ImportForm v-else-if="route.params.part === 'import'" />
     <TypesForm v-else @go-to="show" />

@@ -132,40 +132,74 @@ it('writes an entity only as it was read, and deletes it only when that is answe
   expect(page.text()).toContain('It is deleted, and every fact that named it has ended.')
 })
 
-it('takes a document over but for what is left out, and puts it behind what is there', async () => {
+it('lays a document beside the draft, shows what is guessed and open, and writes what is chosen', async () => {
   answers['POST /api/v1/texts/check'] = { standing: { findings: [], fits: true, changes: [], unfit: [] }, outline: [], model: null }
-  answers['GET /api/v1/drafts/D-1'] = {
-    draft: { id: 'D-1', title: '', authors: [], digest: 'a' },
-    files: [{ path: 'crew.toml', text: '# Ours.\n' }],
-  }
+  const files = [{ path: 'crew.toml', text: '# Ours.\n' }]
+  answers['GET /api/v1/drafts/D-1'] = { draft: { id: 'D-1', title: '', authors: [], digest: 'a' }, files }
   answers['PUT /api/v1/drafts/D-1/presence'] = { others: [], digest: 'a' }
-  answers['POST /api/v1/texts/import'] = {
-    text: '# A guess.\n[resource.crew]\napplication = "crew"\nactions = { view = "See it", drop = "Drop it" }\n\n[[route]]\napplication = "crew"\n',
-    operations: 2,
-    routes: 1,
-    unmapped: ['PATCH /x: no type'],
+  const piece = (about: string, key: string, standing: string, more = {}) => ({
+    about,
+    key,
+    standing,
+    file: 'crew.toml',
+    text: `# about ${key}`,
+    guesses: [],
+    permissions: [],
+    ...more,
+  })
+  const suggested = {
+    base: null,
+    operations: 3,
+    mapped: 2,
+    known: true,
+    open: ['POST /crews', 'GET /tides'],
+    unmapped: [{ what: 'PATCH /x', why: 'no type', elsewhere: false }],
+    guesses: [{ guess: 'id', words: 'how one is named', count: 1 }],
+    pieces: [
+      piece('type', 'crew', 'new'),
+      piece('route', 'GET /crews/{crew}', 'new', { guesses: ['id'] }),
+      piece('route', 'GET /tides', 'changed', { now: 'refuses' }),
+      piece('route', 'GET /moons', 'gone', { text: '', now: 'open' }),
+      piece('type', 'tide', 'same'),
+    ],
   }
+  answers['POST /api/v1/texts/import'] = suggested
   await useDraft().open('D-1')
   const page = await open(ImportForm, '/describe/import')
   await page.find('input[name=application]').setValue('Crew!')
   await page.find('textarea').setValue('openapi: 3.1.0')
   expect(button(page, 'Read it').attributes('disabled'), 'a key is lower-kebab').toBeDefined()
   await page.find('input[name=application]').setValue('crew')
+  await page.find('input[name=base]').setValue('/v1')
   await submit(page, 'form')
-  expect(page.text()).toContain('1 operation could not be mapped')
+  for (const words of ['2 of 3 operations mapped', 'does not say where its paths begin', '2 routes open to anybody', 'PATCH /x no type'])
+    expect(page.text()).toContain(words)
+  expect(page.findAll('article').map((one) => one.find('.head, pre').text())).toEqual([
+    '# about crew',
+    '# about GET /crews/{crew}',
+    'route GET /tides: refuses here',
+    'route GET /moons: open here',
+  ])
+  await choose(page, 'guess', 'id')
+  expect(page.findAll('article').length, 'what is guessed so').toBe(1)
+  await choose(page, 'guess', '')
   const box = (text: string) =>
     page
       .findAll('label.el-checkbox')
       .find((one) => one.text().includes(text))!
       .find('input')
-  await box('drop').setValue(true)
-  await box('route').setValue(true)
-  await press(page, 'Write the rest into the draft')
-  const text = useDraft().files.value[0]!.text
-  expect(text.startsWith('# Ours.\n\n# A guess.')).toBe(true)
-  expect(text).toContain('view = "See it"')
-  expect(text).not.toMatch(/drop|\[\[route\]\]/)
-  expect(page.text()).toContain('1 piece written into crew.toml')
+  await box('route GET /crews').setValue(true)
+  await box('No longer in the document').setValue(true)
+  expect(button(page, 'Write 2 of 5 pieces into the draft')).toBeTruthy()
+  answers['POST /api/v1/texts/import'] = { ...suggested, files: [{ path: 'crew.toml', text: '# Ours.\n\n# about crew\n' }] }
+  await press(page, 'Write 2 of 5 pieces into the draft')
+  const asked = { document: 'openapi: 3.1.0', application: 'crew', base: '/v1', files }
+  expect(written('POST', '/api/v1/texts/import')).toEqual([
+    asked,
+    { ...asked, write: { only: ['new', 'gone'], without: ['route GET /crews/{crew}'] } },
+  ])
+  expect(useDraft().files.value[0]!.text).toBe('# Ours.\n\n# about crew\n')
+  expect(page.text()).toContain('Written into crew.toml')
 })
 
 it('keeps an answer as a case, with what was said along and, if wanted, the reason', async () => {

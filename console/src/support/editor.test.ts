@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Defined } from '../api/types'
-import { completions, meaning, open, show, tell } from './editor'
+import { completions, meaning, open, show, tableAt, tell } from './editor'
 
 const defined = (kind: string, name: string, start = 0, path = 'a.toml'): Defined => ({
   kind,
@@ -41,6 +41,17 @@ describe('meaning', () => {
   ])('%s in %s at %i is %s', (name, path, at, found) => {
     expect(meaning(outline, name, path, at)?.name).toBe(found)
   })
+})
+
+describe('tableAt', () => {
+  const text = '# [role.a]\n[resource.crate]\nname = "[role.b]"\n\n  [[ rule ]]\nkey = "x"\n[ subject . user.attributes ]'
+  it.each([
+    [0, ['']],
+    [text.indexOf('crate'), ['resource', 'crate']],
+    [text.indexOf('[role.b]') + 3, ['resource', 'crate']],
+    [text.indexOf('key'), ['rule']],
+    [text.length, ['subject', 'user', 'attributes']],
+  ])('at %i it is %j', (at, table) => expect(tableAt(text, at)).toEqual(table))
 })
 
 it('shows a text, tells what it becomes, and bears findings beyond its end', () => {

@@ -26,6 +26,8 @@ export interface Around {
   onChange: (text: string) => void
   onGoTo: (defined: Defined) => void
   onSave: () => void
+  /** The table that the cursor is in now, by the parts of its name. */
+  onTable?: (table: string[]) => void
 }
 
 const WORDS = ['and', 'or', 'not', 'in', 'overlaps', 'true', 'false', 'subject', 'resource', 'context', 'grant', 'now']
@@ -131,6 +133,14 @@ export function meaning(outline: Defined[], name: string, path: string, at: numb
   )
 }
 
+/** The parts of the name of the table that a place of a text is in. */
+export function tableAt(text: string, at: number): string[] {
+  const end = text.indexOf('\n', at)
+  const heads = text.slice(0, end < 0 ? text.length : end).matchAll(/^[ \t]*\[{1,2}([^[\]\n"']+)\]/gm)
+  const last = [...heads].at(-1)?.[1] ?? ''
+  return last.split('.').map((part) => part.trim())
+}
+
 function nameAt(state: EditorState, at: number) {
   const line = state.doc.lineAt(at)
   for (const match of line.text.matchAll(new RegExp(NAME, 'g'))) {
@@ -209,7 +219,10 @@ function extensions(around: Around): Extension {
         return Boolean(here?.found)
       },
     }),
-    EditorView.updateListener.of((update) => update.docChanged && around.onChange(update.state.doc.toString())),
+    EditorView.updateListener.of((update) => {
+      if (update.docChanged) around.onChange(update.state.doc.toString())
+      if (update.docChanged || update.selectionSet) around.onTable?.(tableAt(update.state.doc.toString(), update.state.selection.main.head))
+    }),
   ]
 }
 

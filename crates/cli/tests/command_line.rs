@@ -120,18 +120,119 @@ fn what_one_begins_with_checks_answers_and_passes() {
 }
 
 #[test]
-fn an_imported_document_brings_a_charter_along() {
+fn a_document_becomes_a_charter_is_compared_and_written_as_far_as_is_said() {
     let folder = folder();
-    let document = folder.path().join("api.json");
-    let text = r#"{"openapi":"3.1.0","info":{"title":"x","version":"1"},"paths":{"/crates/{crate}":{"get":{"summary":"See it","responses":{"200":{"description":"it"}}}}}}"#;
-    std::fs::write(&document, text).expect("written");
-    let into = folder.path().join("yard").display().to_string();
-    let document = document.display().to_string();
-    let arguments = ["charter", "import", &document, "--application", "yard", "--into", &into];
-    let made = run(ostrog().args(arguments));
+    let at = |name: &str| folder.path().join(name).display().to_string();
+    let (into, changed) = (at("charter"), at("quay.yaml"));
+    let import = |document: &str, more: &[&str]| {
+        run(ostrog()
+            .args(["charter", "import", document, "--application", "quay", "--into", &into])
+            .args(more))
+    };
+    let document = support::root().join("demo/documents/quay.yaml").display().to_string();
+    let made = import(&document, &[]);
     assert_eq!(made.0, 0, "{made:?}");
+    assert!(made.1.contains("open        GET /status"), "{made:?}");
+    assert!(made.2.ends_with(
+        "22 of 23 operations mapped; 1 not, 1 of them told apart by query, header or body alone\n"
+    ));
     let checked = run(ostrog().args(["charter", "check", &into]));
     assert_eq!(checked.0, 0, "{checked:?}");
+    assert_eq!(run(ostrog().args(["charter", "tidy", "--check", &into])).0, 0);
+    let again = import(&document, &[]);
+    assert!(again.0 == 0 && again.2.contains("; nothing differs"), "{again:?}");
+
+    // The next version: one operation more, one otherwise, one gone.
+    let file = std::path::Path::new(&into).join("quay.toml");
+    let mine = std::fs::read_to_string(&file)
+        .expect("a file")
+        .replace("[role.quay-read]", "# Mine.\n[role.quay-read]");
+    std::fs::write(&file, &mine).expect("written");
+    let text = std::fs::read_to_string(&document).expect("a document");
+    let text = text
+        .replace("/berths/{berth}/close:", "/berths/{berth}/open:")
+        .replace("operationId: closeBerth", "operationId: openBerth")
+        .replace("summary: One notice }", "summary: One notice, security: [] }");
+    std::fs::write(&changed, text).expect("written");
+    let told = import(&changed, &[]);
+    assert_eq!(told.0, 1, "{told:?}");
+    for line in [
+        "new         action berth:open",
+        "new         permission quay-change: berth:open",
+        "changed     route GET /notices/{notice}: now needs notice:view of notice:{1}",
+        "gone        route POST /berths/{berth}/close",
+    ] {
+        assert!(told.1.contains(line), "{line} is not in {}", told.1);
+    }
+    assert!(told.2.contains("4 new, 1 changed, 1 gone: nothing is written without --only"), "{told:?}");
+    assert_eq!(std::fs::read_to_string(&file).expect("a file"), mine, "nothing is written");
+    let json = import(&changed, &["--output", "json"]);
+    let json: serde_json::Value = serde_json::from_str(&json.1).expect("JSON");
+    assert_eq!(
+        (json["known"].as_bool(), json["mapped"].as_u64(), json["written"].as_array().map(Vec::len)),
+        (Some(true), Some(22), Some(0))
+    );
+    let new = import(&changed, &["--only", "new"]);
+    assert_eq!(new.0, 0, "{new:?}");
+    let now = std::fs::read_to_string(&file).expect("a file");
+    assert!(
+        now.contains("# Mine.")
+            && now.contains("/berths/{berth}/open")
+            && now.contains("/berths/{berth}/close")
+    );
+    let rest = import(&changed, &["--only", "changed,gone"]);
+    assert_eq!(rest.0, 0, "{rest:?}");
+    let now = std::fs::read_to_string(&file).expect("a file");
+    assert!(!now.contains("path = \"/berths/{berth}/close\"") && now.contains("# Mine."), "{now}");
+    let checked = run(ostrog().args(["charter", "check", &into]));
+    assert_eq!(checked.0, 0, "{checked:?}");
+    assert!(import(&changed, &[]).2.contains("; nothing differs"));
+    let routes = run(ostrog().args(["routes", "list", "quay", "--charter", &into, "--document", &changed]));
+    assert!(routes.0 == 1 && routes.2.contains("23 operations, 1 unmapped"), "{routes:?}");
+
+    // Another application in the same folder takes no type away.
+    let other = run(ostrog().args([
+        "charter",
+        "import",
+        &document,
+        "--application",
+        "yard",
+        "--into",
+        &into,
+        "--base",
+        "/v1",
+    ]));
+    assert_eq!(other.0, 0, "{other:?}");
+    let yard = std::fs::read_to_string(std::path::Path::new(&into).join("yard.toml")).expect("a file");
+    assert!(
+        yard.contains("[resource.yard-berth]") && yard.contains("path = \"/v1/berths/{berth}\""),
+        "{yard}"
+    );
+    assert_eq!(run(ostrog().args(["charter", "check", &into])).0, 0);
+
+    // What comes to nothing, and mistakes.
+    std::fs::write(&changed, "openapi: 3.1.0\ninfo: { title: x, version: '1' }\npaths: {}\n")
+        .expect("written");
+    let nothing =
+        run(ostrog().args(["charter", "import", &changed, "--application", "x", "--into", &at("none")]));
+    assert!(
+        nothing.0 == 1 && nothing.2.contains("0 of 0 operations mapped; nothing is written"),
+        "{nothing:?}"
+    );
+    assert!(!std::path::Path::new(&at("none")).exists());
+    for (more, code, words) in [
+        (["--application", "Quay"], 2, "is not a key"),
+        (["--base", "v1"], 3, "write /v1"),
+        (["--only", "all"], 2, "possible values: new, changed, gone"),
+    ] {
+        let mut command = ostrog();
+        command.args(["charter", "import", &document, "--into", &into]).args(more);
+        if more[0] != "--application" {
+            command.args(["--application", "quay"]);
+        }
+        let refused = run(&mut command);
+        assert!(refused.0 == code && refused.2.contains(words), "{refused:?}");
+    }
 }
 
 #[test]

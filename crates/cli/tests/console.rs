@@ -261,6 +261,18 @@ async fn a_draft_is_described_bundled_and_put_live() {
             keys(browser, Key::Control + "s").await;
             is_saved(browser).await;
 
+            // Side by side, the text goes where the form goes, and the form where the cursor goes.
+            part(browser, "Side by side").await;
+            press(browser, "container").await;
+            says(browser, ".files [aria-pressed=true]", "customs.toml").await;
+            press(browser, "people.toml").await;
+            click(browser, ".cm-content").await;
+            keys(browser, Key::Control + Key::End).await;
+            says(browser, "#other", "The context of a question").await;
+            keys(browser, Key::Control + Key::Home).await;
+            keys(browser, Key::Down + Key::Down + Key::Down + Key::Down).await;
+            says(browser, "#other", "Users").await;
+
             // The grid, by keyboard; what is not saved outlives a reload.
             click(browser, "nav a[href^='/roles']").await;
             choose(browser, "input[name=type]", "manifest").await;

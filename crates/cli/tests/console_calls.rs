@@ -68,9 +68,14 @@ async fn a_text_is_checked_changed_and_begun_without_being_kept() {
     let document = json!({ "openapi": "3.1.0", "info": { "title": "Crew", "version": "1" }, "paths": paths });
     let asked = json!({ "document": document.to_string(), "application": "crew" });
     let (status, begun) = service.post(&key, "/api/v1/texts/import", &asked).await;
-    assert_eq!((status, begun["routes"].as_u64()), (200, Some(1)));
+    assert_eq!((status, begun["mapped"].as_u64(), begun.get("files")), (200, Some(1), None));
+    let mut asked = asked;
+    asked["files"] = files.clone();
+    asked["write"] = json!({ "without": ["role crew-read"] });
+    let (_, begun) = service.post(&key, "/api/v1/texts/import", &asked).await;
     let mut more = files.clone();
-    more.as_array_mut().expect("files").push(json!({ "path": "crew.toml", "text": begun["text"] }));
+    more.as_array_mut().expect("files").extend(begun["files"].as_array().expect("files").iter().cloned());
+    assert!(!more.to_string().contains("crew-read"));
     let (_, checked) = service.post(&key, "/api/v1/texts/check", &json!({ "files": more })).await;
     let types = checked["model"]["types"].as_array().expect("no error");
     assert!(types.iter().any(|one| one["key"] == "crew"));

@@ -22,22 +22,30 @@ pub fn parse(text: &[u8]) -> Result<Value, String> {
     Ok(value)
 }
 
+/// What reads a value as [`parse`] does, of whatever form, but nested down to a depth of its own.
+pub(crate) fn nested_to(depth: usize) -> impl for<'de> DeserializeSeed<'de, Value = Value> {
+    Nested { depth: 0, most: depth }
+}
+
 impl<'de> Deserialize<'de> for Strict {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Nested(0).deserialize(deserializer).map(Strict)
+        Nested { depth: 0, most: MAX_DEPTH }.deserialize(deserializer).map(Strict)
     }
 }
 
 /// The value at one depth.
 #[derive(Clone, Copy)]
-struct Nested(usize);
+struct Nested {
+    depth: usize,
+    most: usize,
+}
 
 impl Nested {
     fn inner<E: Error>(self) -> Result<Nested, E> {
-        if self.0 >= MAX_DEPTH {
-            return Err(E::custom(format!("nested deeper than {MAX_DEPTH}")));
+        if self.depth >= self.most {
+            return Err(E::custom(format!("nested deeper than {}", self.most)));
         }
-        Ok(Nested(self.0 + 1))
+        Ok(Nested { depth: self.depth + 1, ..self })
     }
 }
 

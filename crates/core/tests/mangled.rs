@@ -7,9 +7,10 @@
 #![allow(clippy::disallowed_methods, reason = "test data lives in files; how long it takes is measured")]
 #![allow(clippy::disallowed_macros, reason = "what was fed is part of the report")]
 
-use ostrog_core::import;
+use ostrog_core::import::{self, Choice, Options};
 use ostrog_core::prelude::*;
 use rstest::rstest;
+use serde_json::json;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -126,16 +127,14 @@ fn read_register(text: &str) {
 }
 
 fn read_openapi(text: &str) {
-    if let Ok(draft) = import::openapi(text, "portal") {
-        let whole = format!("[charter]\nname = \"x\"\nformat = 1\n{}", draft.text);
-        let sources = Sources::single("portal.toml", &whole);
+    let options = Options { application: "portal", ..Options::default() };
+    if let Ok(draft) = import::plan(text, &options) {
+        let mut files = draft.write(&Choice::default(), None).expect("is written");
+        files.push(SourceFile { path: "charter.toml".into(), text: HEADER.into() });
+        let sources = Sources::new(files);
         let reading = charter::read(&sources);
         let told: Vec<String> = reading.findings.iter().map(|finding| sources.render(finding)).collect();
-        assert!(
-            reading.policy.is_some() || draft.routes == 0,
-            "a draft is a charter: {}\n{whole}",
-            told.join("\n")
-        );
+        assert!(reading.policy.is_some(), "a draft is a charter: {}\n{text}", told.join("\n"));
     }
 }
 
@@ -208,6 +207,7 @@ fn a_trap_in_a_condition_is_passed_in_time(#[case] condition: String) {
     assert!(began.elapsed() < Duration::from_secs(10), "{:?}", began.elapsed());
 }
 
+const HEADER: &str = "[charter]\nname = \"x\"\nformat = 1\n";
 const HEAD: &str = "[charter]\nname = \"x\"\nformat = 1\n[application.a]\n[resource.r]\napplication = \"a\"\nactions = { v = \"\" }\n";
 
 /// What mangled texts were found by once.
@@ -219,7 +219,8 @@ const HEAD: &str = "[charter]\nname = \"x\"\nformat = 1\n[application.a]\n[resou
 #[case::a_control_character("/berths/\u{1}")]
 #[case::an_empty_parameter("/berths/{}")]
 fn a_draft_of_an_awkward_path_is_a_charter(#[case] path: &str) {
-    let document = serde_json::json!({ "openapi": "3.1.0", "paths": { path: { "post": {} }, "/tides/{t}": { "get": {} } } });
+    let document =
+        json!({ "openapi": "3.1.0", "paths": { path: { "post": {} }, "/tides/{t}": { "get": {} } } });
     read_openapi(&document.to_string());
 }
 
@@ -272,23 +273,75 @@ fn a_subject_of_many_groups_is_decided_about_in_time() {
     assert!(began.elapsed() < Duration::from_secs(1), "{:?}", began.elapsed());
 }
 
+/// Operations of a document that is made to be large, by what is large in it.
+fn big(what: &str, count: usize) -> String {
+    let mut paths = serde_json::Map::new();
+    for at in 0..count / 2 {
+        let (path, extra) = match what {
+            "types" => (format!("/api/things{at}/{{id}}/parts/{{part}}"), "x-cost".to_owned()),
+            "extensions" => (format!("/api/things/{{id}}/part{at}"), format!("x-cost-{at}")),
+            "parameters" => (format!("/{{first}}/{at}/{{last}}.f{at}"), "x-cost".to_owned()),
+            "crossing" if at % 2 == 0 => (format!("/{{first}}/k{at}"), "x-cost".to_owned()),
+            "crossing" => (format!("/l{at}/{{last}}"), "x-cost".to_owned()),
+            _ => (format!("/api/things/{{id}}/parts/{{part}}/part{at}"), "x-cost".to_owned()),
+        };
+        let open =
+            if what == "crossing" { json!([]) } else { json!([{ "oauth": [format!("scope{}", at % 50)] }]) };
+        let read = json!({ "operationId": format!("read{at}"), "security": open, "tags": [format!("tag {}", at % 9)] });
+        paths
+            .insert(path, json!({ "get": read, "delete": { extra: 1, "security": [{ "oauth": ["all"] }] } }));
+    }
+    json!({ "openapi": "3.0.3", "info": { "title": "Big", "version": "1" }, "paths": paths }).to_string()
+}
+
+#[rstest]
+#[case::types("types")]
+#[case::extensions("extensions")]
+#[case::parameters("parameters")]
+#[case::crossing("crossing")]
+#[case::actions("actions")]
+fn four_times_the_operations_take_no_sixteen_times_as_long(#[case] what: &str) {
+    let options = Options { application: "portal", ..Options::default() };
+    let mut took = Vec::new();
+    for count in [1_000, 4_000] {
+        let text = big(what, count);
+        let began = Instant::now();
+        let draft = import::plan(&text, &options).expect("is mapped");
+        let mut files = draft.write(&Choice::default(), None).expect("is written");
+        files.push(SourceFile { path: "charter.toml".into(), text: HEADER.into() });
+        let sources = Sources::new(files);
+        assert!(charter::read(&sources).policy.is_some(), "a charter of {count}");
+        import::plan(&text, &Options { beside: Some(&sources), ..options }).expect("is compared");
+        took.push(began.elapsed().as_secs_f64());
+        assert_eq!(draft.operations, count);
+    }
+    assert!(took[1] < 8.0 * took[0] + 1.0, "{what}: {took:?}");
+}
+
 #[test]
-fn a_document_of_a_thousand_operations_is_mapped_in_time() {
-    let big = |paths: usize| {
-        let mut text = String::from("openapi: 3.0.3\ninfo: { title: Big, version: '1' }\npaths:\n");
-        for at in 0..paths {
-            text.push_str(&format!(
-            "  /api/things{at}/{{id}}/parts/{{part}}:\n    get: {{ operationId: g{at} }}\n    delete: {{ x-cost: 1 }}\n"
+fn a_draft_of_twenty_thousand_operations_fits() {
+    let options = Options { application: "portal", ..Options::default() };
+    let draft = import::plan(&big("types", 20_000), &options).expect("is mapped");
+    let mut files = draft.write(&Choice::default(), None).expect("is written");
+    files.push(SourceFile { path: "charter.toml".into(), text: HEADER.into() });
+    assert!(files.len() > 5 && charter::read(&Sources::new(files)).policy.is_some());
+    let one_more = import::plan(&big("types", 20_002), &options).expect_err("is too large");
+    assert!(one_more.to_string().contains("split it"), "{one_more}");
+}
+
+#[test]
+fn a_document_in_yaml_of_ten_megabytes_reads_as_its_json_does() {
+    let mut text = String::from("openapi: 3.0.3\ninfo: { title: Big, version: '1' }\npaths:\n");
+    for at in 0..10_000 {
+        text.push_str(&format!(
+            "  /things/{{id}}/part{at}:\n    get:\n      description: >-\n        {}\n      responses:\n        200: {{ description: Done }}\n",
+            "Words of a part. ".repeat(55)
         ));
-        }
-        text
-    };
+    }
+    assert!(text.len() > 10_000_000, "{}", text.len());
+    let options = Options { application: "portal", ..Options::default() };
     let began = Instant::now();
-    let draft = import::openapi(&big(1_000), "portal").expect("is mapped");
-    assert_eq!((draft.operations, draft.routes), (2_000, 2_000));
-    let whole = format!("[charter]\nname = \"x\"\nformat = 1\n{}", draft.text);
-    let reading = charter::read(&Sources::single("portal.toml", &whole));
-    assert!(reading.policy.is_some() && began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
-    let error = import::openapi(&big(9_000), "portal").expect_err("is too large a draft");
-    assert!(error.to_string().contains("split the document"), "{error}");
+    let draft = import::plan(&text, &options).expect("is mapped");
+    assert_eq!((draft.operations, draft.mapped), (10_000, 10_000));
+    assert!(began.elapsed() < Duration::from_secs(60), "{:?}", began.elapsed());
 }

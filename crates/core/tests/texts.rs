@@ -2,7 +2,7 @@
 
 use ostrog_core::charter::compare::{Direction, compare};
 use ostrog_core::charter::tidy::tidy;
-use ostrog_core::import::openapi;
+use ostrog_core::import::{Options, plan};
 use ostrog_core::prelude::*;
 use rstest::rstest;
 
@@ -142,67 +142,12 @@ fn what_is_only_written_otherwise_means_the_same() {
     assert_eq!(compare(&policy(OLD), &policy(&flat)), []);
 }
 
-#[test]
-fn a_document_becomes_a_draft_with_nothing_dropped() {
-    let draft = openapi(include_str!("data/openapi/portal.yaml"), "portal").expect("is mapped");
-    assert_eq!((draft.operations, draft.routes), (14, 12));
-    for words in [
-        "within = \"voyage\"  # a guess from /api/v1/voyages/{voyage}/bookings",
-        "cancel = \"\"  # cancelBooking",
-        "resource = { new = \"booking\", within = \"voyage:{voyage}\" }",
-        "open = true",
-        "includes = [\"portal-change\"]",
-    ] {
-        assert!(draft.text.contains(words), "{words} is not in\n{}", draft.text);
-    }
-    let left = draft.unmapped.join("\n");
-    for words in [
-        "leads nowhere",
-        "another path matches the same requests",
-        "is not one parameter with text around it",
-        "stands twice",
-    ] {
-        assert!(left.contains(words), "{words} is not in\n{left}");
-    }
-    // Text around a parameter, and what stands behind a colon.
-    let paths = r#"
-openapi: 3.1.0
-info: { title: Kennel, version: "1" }
-security: [{ key: [] }]
-paths:
-  /dogs/{dog}:adopt: { post: {} }
-  /dogs/{dog}: { get: {} }
-  /dogs:count: { get: {} }
-  /reports/report-{number}.pdf: { get: {} }
-  /reports/{year}.pdf: { get: {} }
-  /reports/report-{number}: { get: {} }
-  /pens/{a}-{b}: { get: {} }
-components: { securitySchemes: { key: { type: apiKey, in: header, name: k } } }
-"#;
-    let kennel = openapi(paths, "kennel").expect("is mapped");
-    for (path, needs, resource) in [
-        ("/dogs/{dog}:adopt", "dog:adopt", "\"dog:{dog}\""),
-        ("/dogs:count", "dog:view-count", "{ any = \"dog\" }"),
-        ("/reports/report-{number}.pdf", "report:view", "\"report:{number}\""),
-    ] {
-        let (_, route) = kennel.text.split_once(&format!("path = \"{path}\"")).expect("is mapped");
-        let route = route.split("[[").next().expect("an end");
-        assert!(route.contains(needs) && route.contains(resource), "{path}: {route}");
-    }
-    let left = kennel.unmapped.join("\n");
-    assert!(left.contains("it crosses /reports/{year}.pdf"), "{left}");
-    assert!(left.contains("is not one parameter with text around it"), "{left}");
-    let json = openapi(include_str!("data/openapi/portal.json"), "quay").expect("is mapped");
-    assert!(json.unmapped.iter().any(|line| line.contains("TRACE")), "{:?}", json.unmapped);
-    assert!(json.text.contains("berth:view-state") && json.text.contains("/{what}"), "{}", json.text);
-}
-
 #[rstest]
 #[case("{\"swagger\": \"2.0\"}", "no OpenAPI document")]
 #[case("openapi: 3.2.0", "not \"3.2.0\"")]
 #[case("{", "broken JSON")]
 #[case("a: [", "broken YAML")]
 fn what_is_no_document_is_refused(#[case] text: &str, #[case] says: &str) {
-    let error = openapi(text, "portal").expect_err("is refused");
+    let error = plan(text, &Options { application: "portal", ..Options::default() }).expect_err("is refused");
     assert!(error.to_string().contains(says), "{error}");
 }

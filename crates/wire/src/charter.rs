@@ -286,31 +286,6 @@ pub struct Edited {
     pub files: Vec<File>,
 }
 
-/// A document to begin from.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct Imported {
-    /// An OpenAPI 3.0 or 3.1 document, JSON or YAML.
-    pub document: String,
-    /// The key of the application it describes.
-    pub application: String,
-}
-
-/// What a document suggests.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Suggested {
-    /// A charter's file; every guess has its reason beside it.
-    pub text: String,
-    /// How many operations the document has.
-    pub operations: usize,
-    /// How many became routes.
-    pub routes: usize,
-    /// What is left, and why.
-    pub unmapped: Vec<String>,
-}
-
 /// What a charter declares, for lists and pages.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -1,7 +1,7 @@
 //! What goes over the network, as types: shared by the service, the client and the command line.
 //!
 //! - [`access`]: decisions and searches, in the AuthZEN Authorization API 1.0;
-//! - [`register`], [`charter`], [`keys`], [`questions`], [`rehearsals`], [`changes`]: management;
+//! - [`register`], [`charter`], [`import`], [`keys`], [`questions`], [`rehearsals`], [`changes`]: management;
 //! - [`problem`]: how calls are refused (RFC 9457);
 //! - [`strict`]: how requests are read.
 //!
@@ -13,6 +13,7 @@
 pub mod access;
 pub mod changes;
 pub mod charter;
+pub mod import;
 pub mod issuers;
 pub mod keys;
 pub mod problem;

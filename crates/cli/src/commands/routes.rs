@@ -32,6 +32,9 @@ pub struct ListArgs {
     /// An OpenAPI document: its operations, each with the route that takes it, or that none does
     #[arg(long, value_name = "FILE")]
     document: Option<PathBuf>,
+    /// Where the document's paths begin, such as /v1; without it, what the document says counts
+    #[arg(long, value_name = "PATH", requires = "document")]
+    base: Option<String>,
     /// Offline: the charter; without it, what is live
     #[arg(long, value_name = "DIR")]
     charter: Option<PathBuf>,
@@ -127,7 +130,7 @@ async fn list(args: ListArgs, global: &Global, shell: &Shell) -> Result<Code, Fa
     let application = application(model, args.application.as_deref())?;
     let failed = |why: &dyn std::fmt::Display| Failure::input(format!("{}: {why}", document.display()));
     let text = std::fs::read_to_string(document).map_err(|error| failed(&error))?;
-    let operations = import::operations(&text).map_err(|why| failed(&why))?;
+    let operations = import::operations(&text, args.base.as_deref()).map_err(|why| failed(&why))?;
     let rows: Vec<Row> = operations
         .into_iter()
         .map(|operation| match route_of(model, &application, &operation.method, &operation.path) {

@@ -15,8 +15,10 @@ use jiff::SignedDuration;
 use jiff::tz::TimeZone;
 
 mod connect;
+mod paths;
 
 pub use connect::*;
+pub use paths::Paths;
 
 macro_rules! id {
     ($(#[$doc:meta])* $name:ident) => {
@@ -133,6 +135,8 @@ pub struct Model {
     pub tenant_clauses: Vec<TenantClause>,
     /// All routes, in the order they were written.
     pub routes: Vec<Route>,
+    /// For each application, its routes by their paths.
+    pub paths: Vec<Paths>,
     /// All affordances, in the order they were written.
     pub affordances: Vec<Affordance>,
     /// What tokens mean, by key.

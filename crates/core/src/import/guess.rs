@@ -1,362 +1,536 @@
-//! What paths mean: `/voyages/{voyage}/manifests/{manifest}/release` is the action `release` of a
-//! manifest that lies within a voyage.
+//! What operations need: `POST /voyages/{voyage}/manifests` a permission to make one within that voyage.
 
-use super::document::{Document, Operation};
-use crate::charter::check::{MAX_SEGMENTS, crossing, pattern};
-use crate::charter::model::Segment;
-use crate::names::{RESERVED_TYPES, as_key};
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use super::document::{Document, Left, Operation, Security, twice};
+use super::kinds::{Kinds, Step, TENANT, Way};
+use super::paths::{self, Read, Written};
+use super::words;
+use super::{Guess, crossing::Crossing};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// What a document comes to.
 #[derive(Debug, Default)]
 pub struct Guessed {
-    pub types: BTreeMap<String, Type>,
+    pub kinds: Kinds,
+    /// Actions of each type.
+    pub actions: BTreeMap<String, BTreeMap<String, Action>>,
     pub routes: Vec<Route>,
-    pub unmapped: Vec<String>,
-    /// Segments that begin every path and name nothing.
-    pub prefix: Vec<String>,
-}
-
-/// A resource type.
-#[derive(Debug, Default)]
-pub struct Type {
-    /// What it lies within, and the path that shows it.
-    pub within: BTreeMap<String, String>,
-    /// Whether it stands at the root of some path.
-    pub root: Option<String>,
-    /// Its actions, each with a description and the operation it was guessed from.
-    pub actions: BTreeMap<String, Action>,
-    /// The segment its name was made from.
-    pub segment: String,
+    /// What is not mapped: refused, or not even that.
+    pub left: Vec<Left>,
+    /// How many operations are mapped.
+    pub mapped: usize,
 }
 
 /// An action.
 #[derive(Clone, Debug)]
 pub struct Action {
     pub description: String,
+    /// The operation it was guessed from.
     pub from: String,
-    /// Whether it changes nothing.
+    /// Whether it changes nothing, wherever it is needed.
     pub reads: bool,
+    /// Whether it takes something away for good.
+    pub removes: bool,
+    /// Whether it shows what lets in whoever knows it.
+    pub secret: bool,
 }
 
 /// An endpoint.
 #[derive(Debug)]
 pub struct Route {
     pub method: String,
-    pub path: String,
-    pub why: String,
-    pub needs: Option<(String, String)>,
+    pub path: Written,
+    pub meaning: Meaning,
+    /// Why it means this.
+    pub why: Vec<String>,
+    /// The operations that take it: indices.
+    pub operations: Vec<usize>,
+    pub guesses: BTreeSet<Guess>,
+    /// What it is kept with: a tag, or the first word of its path.
+    pub group: String,
+}
+
+/// What a route comes to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Meaning {
+    Open,
+    Refused,
+    Needs(Vec<Need>),
+}
+
+/// A permission, and what it is about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Need {
+    pub kind: String,
+    pub action: String,
     pub target: Target,
 }
 
-/// What a route is about.
-#[derive(Debug)]
+/// What a permission is needed for.
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Target {
-    Open,
+    /// One that is named: its id as a template.
     Named(String),
-    New(Option<(String, String)>),
-    Any,
+    /// A new one, within what a template names.
+    New(Option<String>),
+    /// Any one, within what a template names.
+    Any(Option<String>),
 }
 
-/// One step of a path: a thing, and the parameter that names one of them.
-struct Step<'p> {
-    segment: &'p str,
-    parameter: Option<&'p str>,
-}
-
-/// Makes sense of a document.
-pub fn guess(document: &Document) -> Guessed {
-    let mut guessed = Guessed { prefix: prefix(&document.operations), ..Guessed::default() };
-    let collections = collections(&document.operations);
-    let mut shapes: HashSet<(String, String)> = HashSet::new();
-    let mut ids: BTreeSet<&str> = BTreeSet::new();
-    let mut twice: BTreeSet<&str> = BTreeSet::new();
-    let mut patterns: Vec<(Vec<Segment>, &str)> = Vec::new();
-    for operation in &document.operations {
-        let place = format!("{} {}", operation.method, operation.path);
-        if let Some(id) = &operation.id
-            && !ids.insert(id)
-        {
-            twice.insert(id);
-        }
-        if operation.method == "TRACE" {
-            guessed.unmapped.push(format!("{place}: TRACE is refused at every door"));
-            continue;
-        }
-        let segments = match segments(&operation.path) {
-            Ok(segments) => segments,
-            Err(why) => {
-                guessed.unmapped.push(format!("{place}: {why}"));
-                continue;
+/// Makes sense of a document; `taken` are types of other applications.
+pub fn guess(document: &Document, taken: &BTreeSet<String>, application: &str) -> Guessed {
+    let mut guessed = Guessed { left: document.left.clone(), ..Guessed::default() };
+    let read: Vec<Option<Read>> =
+        document.operations.iter().map(|one| written(one, &mut guessed.left)).collect();
+    let whole: Vec<(usize, &Written)> = read
+        .iter()
+        .enumerate()
+        .filter_map(|(at, read)| match read {
+            Some(Read::Whole(written)) => Some((at, written)),
+            _ => None,
+        })
+        .collect();
+    let paths: Vec<(&Written, &BTreeSet<String>)> =
+        whole.iter().map(|(at, written)| (*written, &document.operations[*at].unique)).collect();
+    guessed.kinds = Kinds::of(&paths, taken, application);
+    let own = own_key(&guessed.kinds, taken, application);
+    let ways: HashMap<usize, usize> = whole.iter().enumerate().map(|(way, (at, _))| (*at, way)).collect();
+    let mut made = Routes::default();
+    for (at, read) in read.into_iter().enumerate() {
+        let operation = &document.operations[at];
+        let (written, told) = match read {
+            Some(Read::Whole(written)) => {
+                let told = match &guessed.kinds.ways[ways[&at]] {
+                    Ok(way) => Ok(Guesser { kinds: &guessed.kinds, operation, own: &own }.told(way)),
+                    Err(why) => Err(why.clone()),
+                };
+                (Some(written), told.map_err(|why| Left::new(operation.place(), why)))
             }
+            Some(Read::Left(left, written)) => (written, Err(left)),
+            None => continue,
         };
-        let shape = segments.iter().map(|segment| match parameter(segment) {
-            Some((before, _, after)) => format!("{before}{{}}{after}"),
-            None => (*segment).to_owned(),
-        });
-        let shape = shape.collect::<Vec<_>>().join("/");
-        if !shapes.insert((operation.method.clone(), shape)) {
-            guessed.unmapped.push(format!("{place}: another path matches the same requests"));
-            continue;
-        }
-        let Some(own) = pattern(&operation.path) else {
-            guessed.unmapped.push(format!("{place}: it is no path of a route"));
-            continue;
-        };
-        // Whatever the methods are: of GET and HEAD one is looked at with the other.
-        if let Some((_, other)) = patterns.iter().find(|(other, _)| crossing(&own, other).is_some()) {
-            let why = "some requests fit both, and neither says more";
-            guessed.unmapped.push(format!("{place}: it crosses {other}: {why}"));
-            continue;
-        }
-        match operation_route(&mut guessed, operation, &segments, &collections) {
-            Ok(route) => {
-                patterns.push((own, &operation.path));
-                guessed.routes.push(route);
-            }
-            Err(why) => guessed.unmapped.push(format!("{place}: {why}")),
+        let group = group(operation, ways.get(&at).and_then(|way| guessed.kinds.ways[*way].as_ref().ok()));
+        match told {
+            Ok(told) => made.add(at, operation, written, told, group),
+            Err(left) => made.refuse(at, operation, written, left, group),
         }
     }
-    for id in twice {
-        guessed
-            .unmapped
-            .push(format!("the operation id {id:?} stands twice; each operation was mapped by its path"));
+    made.settle(document, &mut guessed);
+    for (id, count) in twice(&document.operations) {
+        let why = format!("it is the operation id of {count}; each was taken by its path");
+        guessed.left.push(Left::new(format!("{id:?}"), why));
     }
     guessed
 }
 
-fn is_parameter(segment: &str) -> bool {
-    segment.contains('{')
+/// The path of an operation; none, and why, for a method that no route has.
+fn written(operation: &Operation, left: &mut Vec<Left>) -> Option<Read> {
+    if operation.method == "TRACE" {
+        left.push(Left::new(operation.place(), "TRACE is refused at every door"));
+        return None;
+    }
+    Some(paths::read(&operation.place(), &operation.path))
 }
 
-/// The parameter of a segment: the text before it, its name, the text behind it.
-fn parameter(segment: &str) -> Option<(&str, &str, &str)> {
-    let (before, rest) = segment.split_once('{')?;
-    let (name, after) = rest.split_once('}')?;
-    Some((before, name, after))
-}
-
-fn segments(path: &str) -> Result<Vec<&str>, String> {
-    let rest = path.strip_prefix('/').ok_or("the path does not begin with /")?;
-    let parts: Vec<&str> = if rest.is_empty() { Vec::new() } else { rest.split('/').collect() };
-    if path.chars().any(char::is_control) {
-        return Err("the path holds a control character".to_owned());
-    }
-    if parts.len() > MAX_SEGMENTS {
-        return Err(format!("it has more than {MAX_SEGMENTS} segments"));
-    }
-    for (at, part) in parts.iter().enumerate() {
-        let braces = part.matches(['{', '}']).count();
-        let (before, inner, after) = parameter(part).unwrap_or((part, "", ""));
-        if braces > 0 && (braces != 2 || inner.is_empty()) {
-            return Err(format!("the segment {part:?} is not one parameter with text around it"));
-        }
-        if !inner.chars().all(|c| c.is_ascii_alphanumeric() || c == '-' || c == '_') {
-            return Err(format!("{inner:?} is no name for a parameter here"));
-        }
-        if part.is_empty() && at + 1 < parts.len() || *part == "." || *part == ".." {
-            return Err("it has an empty segment".to_owned());
-        }
-        if [before, after].iter().any(|text| text.contains(['%', '?', '#', ';', '\\'])) {
-            return Err(format!("the segment {part:?} is not as it is when decoded"));
-        }
-    }
-    let parameters: Vec<&str> = parts.iter().filter_map(|part| Some(parameter(part)?.1)).collect();
-    if parameters.iter().collect::<HashSet<_>>().len() != parameters.len() {
-        return Err("a parameter stands twice in it".to_owned());
-    }
-    Ok(parts)
-}
-
-/// The literal segments that all paths begin with and that no parameter follows: `api`, `v1`.
-fn prefix(operations: &[Operation]) -> Vec<String> {
-    let mut paths = operations.iter().filter_map(|operation| segments(&operation.path).ok());
-    let Some(first) = paths.next() else { return Vec::new() };
-    let mut common: Vec<&str> = first;
-    for path in paths {
-        let same = common.iter().zip(&path).take_while(|(a, b)| a == b).count();
-        common.truncate(same);
-    }
-    let literals = common.iter().take_while(|segment| !is_parameter(segment)).count();
-    // The last literal before a parameter is the thing itself.
-    let last_is_thing = operations.iter().any(|operation| {
-        segments(&operation.path).is_ok_and(|path| path.len() <= literals || is_parameter(path[literals]))
-    });
-    let kept = if last_is_thing { literals.saturating_sub(1) } else { literals };
-    common[..kept].iter().map(|segment| (*segment).to_owned()).collect()
-}
-
-/// The literal segments that some path follows with a parameter: those are things, not actions.
-fn collections(operations: &[Operation]) -> HashSet<String> {
-    let mut all = HashSet::new();
-    for operation in operations {
-        let Ok(segments) = segments(&operation.path) else { continue };
-        for pair in segments.windows(2) {
-            if !is_parameter(pair[0]) && is_parameter(pair[1]) {
-                all.insert(pair[0].to_owned());
-            }
-        }
-    }
-    all
-}
-
-/// `manifests` names a manifest.
-fn type_key(segment: &str) -> Option<String> {
-    let key = as_key(segment)?;
-    let single = if let Some(stem) = key.strip_suffix("ies") {
-        format!("{stem}y")
-    } else if let Some(stem) = ["sses", "shes", "ches", "xes"]
-        .iter()
-        .find_map(|end| key.ends_with(end).then(|| key[..key.len() - 2].to_owned()))
-    {
-        stem
-    } else if key.len() > 3 && key.ends_with('s') && !key.ends_with("ss") && !key.ends_with("us") {
-        key[..key.len() - 1].to_owned()
-    } else {
-        key
+/// The type of what is about no one thing: the application itself.
+fn own_key(kinds: &Kinds, taken: &BTreeSet<String>, application: &str) -> String {
+    let free = |key: &String| {
+        !kinds.types.contains_key(key)
+            && !taken.contains(key)
+            && !crate::names::RESERVED_TYPES.contains(&key.as_str())
     };
-    Some(if RESERVED_TYPES.contains(&single.as_str()) { format!("{single}-entry") } else { single })
+    let all = [application.to_owned(), words::short(&format!("{application}-itself"))];
+    let numbered = (2..).map(|n| words::short(&format!("{application}-itself-{n}")));
+    all.into_iter().chain(numbered).find(free).unwrap_or_default()
 }
 
-fn operation_route(
-    guessed: &mut Guessed,
-    operation: &Operation,
-    segments: &[&str],
-    collections: &HashSet<String>,
-) -> Result<Route, String> {
-    let route = |why: String, needs, target| Route {
-        method: operation.method.clone(),
-        path: operation.path.clone(),
-        why,
-        needs,
-        target,
-    };
-    if operation.open {
-        return Ok(route("the document asks for no security here".to_owned(), None, Target::Open));
-    }
-    let mut rest = &segments[guessed.prefix.len().min(segments.len())..];
-    if let [before @ .., ""] = rest {
-        rest = before;
-    }
-    let mut steps: Vec<Step<'_>> = Vec::new();
-    let mut action: Option<String> = None;
-    let mut at = 0;
-    while at < rest.len() {
-        let segment = rest[at];
-        if is_parameter(segment) {
-            return Err(format!("nothing before {segment} says what it names"));
-        }
-        let named = rest.get(at + 1).and_then(|next| parameter(next));
-        let parameter = named.map(|(_, name, _)| name);
-        let is_last = at + 1 + usize::from(parameter.is_some()) == rest.len();
-        // `/dogs/{dog}:adopt` and `/dogs:count`: what stands behind a colon is done.
-        let (segment, verb) = match (named, segment.split_once(':')) {
-            (Some((_, _, after)), _) => (segment, after.strip_prefix(':')),
-            (None, Some((thing, verb))) if !thing.is_empty() => (thing, Some(verb)),
-            (None, _) => (segment, None),
+/// What an operation is kept with.
+fn group(operation: &Operation, way: Option<&Way>) -> String {
+    let tag = operation.tag.as_deref().and_then(words::key);
+    tag.or_else(|| way.and_then(|way| way.first.clone())).unwrap_or_else(|| "rest".to_owned())
+}
+
+/// What one operation means.
+struct Told {
+    meaning: Meaning,
+    why: String,
+    guesses: BTreeSet<Guess>,
+    action: Option<Action>,
+}
+
+struct Guesser<'g> {
+    kinds: &'g Kinds,
+    operation: &'g Operation,
+    /// The type of the application itself.
+    own: &'g str,
+}
+
+impl Guesser<'_> {
+    fn told(&self, way: &Way) -> Told {
+        let asks_nothing = match self.operation.security {
+            Security::Open { own } => own || self.operation.reads(),
+            _ => false,
         };
-        if let Some(verb) = verb.filter(|_| is_last) {
-            action = Some(as_key(verb).ok_or_else(|| format!("{verb:?} gives no name for an action"))?);
-            steps.push(Step { segment, parameter });
-            break;
+        if asks_nothing {
+            let why = "the document asks for nothing here".to_owned();
+            return Told {
+                meaning: Meaning::Open,
+                why,
+                guesses: BTreeSet::from([Guess::Open]),
+                action: None,
+            };
         }
-        if parameter.is_none() && !collections.contains(segment) && !steps.is_empty() {
-            // What no path numbers is something done to what stands before it.
-            let words = if is_last { segment.to_owned() } else { rest[at..].join("-") };
-            action = Some(as_key(&words).ok_or_else(|| format!("{words:?} gives no name for an action"))?);
-            if rest[at..].iter().any(|segment| is_parameter(segment)) {
-                return Err("it names something within an action".to_owned());
-            }
-            break;
+        let (need, why, mut guesses) = self.need(way);
+        if matches!(self.operation.security, Security::Optional | Security::Open { .. }) {
+            guesses.insert(Guess::Optional);
         }
-        steps.push(Step { segment, parameter });
-        at += if parameter.is_some() { 2 } else { 1 };
+        let reads = self.operation.reads()
+            || words::reads(&need.action) && !self.operation.method.starts_with("DELETE");
+        let names = [Some(need.kind.as_str()), Some(&need.action), self.operation.id.as_deref()];
+        let secret = names.into_iter().flatten().filter_map(words::key).any(|key| words::secret(&key));
+        let action = Action {
+            description: words::one_line(&self.operation.summary),
+            from: self.operation.id.clone().unwrap_or_else(|| self.operation.place()),
+            reads,
+            removes: self.operation.method == "DELETE" || words::removes(&need.action),
+            secret: secret && reads,
+        };
+        if secret && reads {
+            guesses.insert(Guess::Secret);
+        }
+        Told { meaning: Meaning::Needs(vec![need]), why, guesses, action: Some(action) }
     }
-    let Some((last, outer)) = steps.split_last() else {
-        return Err("the path names nothing".to_owned());
-    };
-    let kind = named(guessed, last, outer, &operation.path)?;
-    let reads = matches!(operation.method.as_str(), "GET" | "HEAD" | "OPTIONS");
-    let (key, why) = match (&action, last.parameter, operation.method.as_str()) {
-        (Some(action), _, _) if reads => {
-            (format!("view-{action}"), format!("{action} is read, and no path numbers it"))
+
+    fn need(&self, way: &Way) -> (Need, String, BTreeSet<Guess>) {
+        let mut guesses = BTreeSet::from([Guess::Action]);
+        let Some(last) = way.steps.last() else {
+            let (action, why) = self.done(&way.rest, way.verb.as_deref());
+            let need = Need { kind: self.own.to_owned(), action, target: Target::New(None) };
+            guesses.insert(Guess::Itself);
+            return (
+                need,
+                format!("{why}; it is about the application itself, so only a role everywhere lets in"),
+                guesses,
+            );
+        };
+        let kind = self.kinds.kind(last).to_owned();
+        if let Some(id) = self.kinds.id(&way.steps) {
+            let (action, why) = self.done(&way.rest, way.verb.as_deref());
+            guesses.insert(Guess::Id);
+            return (Need { kind, action, target: Target::Named(id) }, why, guesses);
         }
-        (Some(action), _, "PUT" | "PATCH") => {
-            (format!("change-{action}"), format!("{action} is changed, and no path numbers it"))
+        guesses.insert(Guess::Collection);
+        self.of_many(way, last, kind, guesses)
+    }
+
+    /// What is needed of a collection.
+    fn of_many(
+        &self,
+        way: &Way,
+        last: &Step,
+        kind: String,
+        guesses: BTreeSet<Guess>,
+    ) -> (Need, String, BTreeSet<Guess>) {
+        let done = way.verb.as_deref().or_else(|| way.rest.first().map(String::as_str));
+        let many = last.position.rsplit('/').next().unwrap_or_default();
+        let outer = self.outer(way);
+        let within = outer.as_ref().filter(|(kind_of, _, _)| {
+            self.kinds.types.get(&kind).is_some_and(|of| of.within.contains_key(kind_of))
+        });
+        let template = within.map(|(of, _, id)| format!("{of}:{id}"));
+        let verb = self.operation.id.as_deref().and_then(words::verb_of);
+        let makes = self.operation.method == "POST"
+            && done.is_none()
+            && verb.as_deref().is_none_or(|verb| {
+                words::creates(verb) || !words::reads(verb) && verb != "bulk" && !words::removes(verb)
+            });
+        let reads = self.operation.reads()
+            || self.operation.method == "POST"
+                && (done.and_then(words::key).is_some_and(|key| words::reads(&key))
+                    || done.is_none() && !makes && verb.as_deref().is_some_and(words::reads));
+        if makes && (outer.is_none() || template.is_some()) {
+            let verb = verb.filter(|verb| !words::creates(verb));
+            let action = verb.unwrap_or_else(|| "create".to_owned());
+            let why = format!("POST to a collection makes a new {kind}");
+            return (Need { kind, action, target: Target::New(template) }, why, guesses);
         }
-        (Some(action), _, "DELETE") => {
-            (format!("remove-{action}"), format!("{action} is removed, and no path numbers it"))
+        if reads && (outer.is_none() || template.is_some()) {
+            let (action, why) = match done {
+                None => ("view".to_owned(), format!("{} reads a collection", self.operation.method)),
+                Some(_) => self.done(&way.rest, way.verb.as_deref()),
+            };
+            return (Need { kind, action, target: Target::Any(template) }, why, guesses);
         }
-        (Some(action), _, _) => (action.clone(), format!("{action} follows a {kind} and no path numbers it")),
-        (None, _, _) if reads => ("view".to_owned(), format!("{} reads", operation.method)),
-        (None, None, "POST") => ("create".to_owned(), "POST to a collection makes a new one".to_owned()),
-        (None, None, "DELETE") => ("remove".to_owned(), "DELETE removes".to_owned()),
-        (None, None, method) => ("change".to_owned(), format!("{method} changes")),
-        (None, Some(_), "DELETE") => ("remove".to_owned(), "DELETE removes".to_owned()),
-        (None, Some(_), "PUT" | "PATCH") => ("change".to_owned(), format!("{} changes", operation.method)),
-        (None, Some(_), method) => {
-            // What a POST to one thing does is said by its operation id at best.
-            let id = operation.id.as_deref().and_then(as_key);
-            let verb = id.as_deref().map(|id| id.split('-').next().unwrap_or(id).to_owned());
-            match verb {
-                Some(verb) => (
-                    verb,
-                    format!(
-                        "{method} to one {kind}, called {:?}",
-                        operation.id.as_deref().unwrap_or_default()
-                    ),
-                ),
-                None => {
-                    ("change".to_owned(), format!("{method} to one {kind}, and nothing says what it does"))
+        // What is done to all of a collection is no matter of one that somebody may have a role at.
+        let (verb, why) = match done {
+            None if makes => ("create".to_owned(), "POST makes a new one".to_owned()),
+            None => self.done(&[], None),
+            Some(_) => self.done(&way.rest, way.verb.as_deref()),
+        };
+        match outer {
+            Some((_, kind_of, id)) if kind_of != TENANT => {
+                let action = words::short(&format!("{verb}-{}", plural(many)));
+                let why = format!("{why}; it is about the {} of one {kind_of}", plural(many));
+                (Need { kind: kind_of, action, target: Target::Named(id) }, why, guesses)
+            }
+            _ => {
+                let action = if done.is_none() { words::short(&format!("{verb}-all")) } else { verb };
+                let why = format!("{why}; it is about all of them, so only a role around all lets in");
+                (Need { kind, action, target: Target::New(template) }, why, guesses)
+            }
+        }
+    }
+
+    /// The nearest thing named before the last step: the type that things lie within, the type that its own
+    /// permissions are of, and its id.
+    fn outer(&self, way: &Way) -> Option<(String, String, String)> {
+        let (_, before) = way.steps.split_last()?;
+        let at = before.iter().rposition(|step| !step.parameters.is_empty())?;
+        let id = self.kinds.id(&before[..=at])?;
+        let step = &before[at];
+        let own = if self.kinds.is_tenant(step) { TENANT } else { self.kinds.kind(step) };
+        Some((self.kinds.outer_kind(step).to_owned(), own.to_owned(), id))
+    }
+
+    /// What is done to one thing: an action, and why it is called so.
+    fn done(&self, rest: &[String], verb: Option<&str>) -> (String, String) {
+        let method = self.operation.method.as_str();
+        let keys: Vec<String> = rest.iter().filter_map(|text| words::key(text)).collect();
+        let part = keys.join("-");
+        let said = self.operation.id.as_deref().and_then(words::verb_of);
+        let said = said.or_else(|| words::verb_of(&self.operation.summary));
+        let (action, why) = match (verb.and_then(words::key), part.is_empty()) {
+            (Some(verb), _) => {
+                let said = format!("{verb} stands behind a colon");
+                let verb = if self.operation.reads() && !words::reads(&verb) {
+                    format!("view-{verb}")
+                } else {
+                    verb
+                };
+                (if part.is_empty() { verb } else { format!("{verb}-{part}") }, said)
+            }
+            (None, true) => match method {
+                "GET" | "HEAD" | "OPTIONS" => ("view".to_owned(), format!("{method} reads")),
+                "PUT" | "PATCH" => ("change".to_owned(), format!("{method} changes")),
+                "DELETE" => ("remove".to_owned(), "DELETE removes".to_owned()),
+                _ => match said {
+                    Some(verb) if !words::creates(&verb) || verb == "file" => {
+                        (verb.clone(), format!("the document says {verb}"))
+                    }
+                    _ => ("change".to_owned(), format!("{method} to one, and nothing says what it does")),
+                },
+            },
+            (None, false) => {
+                let last = keys.last().map_or("", String::as_str);
+                let first = last.split('-').next().unwrap_or_default();
+                match method {
+                    "GET" | "HEAD" | "OPTIONS" => {
+                        (format!("view-{part}"), format!("{part} is read, and no path numbers it"))
+                    }
+                    "PUT" | "PATCH" => {
+                        (format!("change-{part}"), format!("{part} is changed, and no path numbers it"))
+                    }
+                    "DELETE" => {
+                        (format!("remove-{part}"), format!("{part} is removed, and no path numbers it"))
+                    }
+                    _ if words::is_verb(first) => (part.clone(), format!("{part} is what is done")),
+                    _ => match said.filter(|verb| !words::creates(verb)) {
+                        Some(verb) => (format!("{verb}-{part}"), format!("the document says {verb}")),
+                        None if words::is_plural(last) => (
+                            format!("create-{}", words::singular(&part)),
+                            format!("{method} makes one more of {part}"),
+                        ),
+                        None => (part.clone(), format!("{part} follows, and no path numbers it")),
+                    },
+                }
+            }
+        };
+        (words::short(&action), why)
+    }
+}
+
+/// Many of what one is called.
+fn plural(one: &str) -> String {
+    let (before, last) = one.rsplit_once('-').map_or(("", one), |(before, last)| (before, last));
+    let many = pluralizer::pluralize(last, 2, false);
+    let many = if crate::names::is_key(&many) { many } else { last.to_owned() };
+    if before.is_empty() { many } else { format!("{before}-{many}") }
+}
+
+/// Routes while they are made: one for each method and shape of path.
+#[derive(Default)]
+struct Routes {
+    all: Vec<Route>,
+    known: HashMap<(String, String), usize>,
+    actions: Vec<(usize, String, String, Action)>,
+    /// What is left, by operation, so that it is told in the document's order.
+    left: BTreeMap<usize, Left>,
+}
+
+impl Routes {
+    fn route(&mut self, at: usize, operation: &Operation, path: Written, group: String) -> (usize, bool) {
+        let key = (operation.method.clone(), path.shape());
+        if let Some(known) = self.known.get(&key) {
+            self.all[*known].operations.push(at);
+            return (*known, false);
+        }
+        let route = Route {
+            method: operation.method.clone(),
+            path,
+            meaning: Meaning::Refused,
+            why: Vec::new(),
+            operations: vec![at],
+            guesses: BTreeSet::new(),
+            group,
+        };
+        self.known.insert(key, self.all.len());
+        self.all.push(route);
+        (self.all.len() - 1, true)
+    }
+
+    fn add(&mut self, at: usize, operation: &Operation, path: Option<Written>, told: Told, group: String) {
+        let Some(path) = path else { return };
+        let named: Vec<String> = path.called.iter().map(|(own, _)| own.clone()).collect();
+        let (known, new) = self.route(at, operation, path, group);
+        let route = &mut self.all[known];
+        if let (Some(action), Meaning::Needs(needs)) = (told.action, &told.meaning) {
+            self.actions.extend(
+                needs.iter().map(|need| (known, need.kind.clone(), need.action.clone(), action.clone())),
+            );
+        }
+        route.guesses.extend(told.guesses);
+        if new {
+            route.meaning = told.meaning;
+            route.why.push(told.why);
+            return;
+        }
+        // Two operations that the same requests fit: what either needs is needed.
+        let own: Vec<String> = route.path.called.iter().map(|(own, _)| own.clone()).collect();
+        let told_needs = match told.meaning {
+            Meaning::Needs(needs) => needs.into_iter().map(|need| need.renamed(&named, &own)).collect(),
+            Meaning::Open | Meaning::Refused => Vec::new(),
+        };
+        route.guesses.insert(Guess::Twice);
+        match &mut route.meaning {
+            Meaning::Refused => {}
+            Meaning::Open if told_needs.is_empty() => {}
+            Meaning::Open => {
+                route.meaning = Meaning::Needs(told_needs);
+                route.guesses.remove(&Guess::Open);
+                route.why = vec![told.why];
+            }
+            Meaning::Needs(needs) => {
+                for need in told_needs {
+                    if !needs.contains(&need) {
+                        needs.push(need);
+                        route.why.push(format!(
+                            "{}, as {} says, which the same requests fit",
+                            told.why, operation.path
+                        ));
+                    }
                 }
             }
         }
-    };
-    let key = if key.len() > crate::names::MAX_KEY_BYTES {
-        return Err(format!("{key:?} is too long for an action"));
-    } else {
-        key
-    };
-    let described = operation.summary.lines().next().unwrap_or_default().trim().to_owned();
-    let of = guessed.types.entry(kind.clone()).or_default();
-    of.actions.entry(key.clone()).or_insert_with(|| Action {
-        description: described,
-        from: operation.id.clone().unwrap_or_else(|| format!("{} {}", operation.method, operation.path)),
-        reads,
-    });
-    let target = match (last.parameter, key.as_str()) {
-        (Some(parameter), _) => Target::Named(parameter.to_owned()),
-        (None, "create") => {
-            let inner =
-                outer.last().and_then(|step| Some((type_key(step.segment)?, step.parameter?.to_owned())));
-            Target::New(inner)
+    }
+
+    fn refuse(&mut self, at: usize, operation: &Operation, path: Option<Written>, left: Left, group: String) {
+        self.left.insert(at, left.clone());
+        // Without a pattern no request can be meant that a route might take: its path is refused as it is.
+        let Some(path) = path else { return };
+        let (known, _) = self.route(at, operation, path, group);
+        self.all[known].meaning = Meaning::Refused;
+        self.all[known].why = vec![left.why];
+    }
+
+    /// What is left to do once all are known.
+    fn settle(mut self, document: &Document, guessed: &mut Guessed) {
+        let mut crossing = Crossing::default();
+        let mut refused: Vec<(usize, String)> = Vec::new();
+        let mut dropped: BTreeSet<usize> = BTreeSet::new();
+        for (at, route) in self.all.iter().enumerate() {
+            match crossing.meets(&route.path.segments) {
+                // Requests fit both, and no route can say which is meant.
+                Some(other) => {
+                    dropped.insert(at);
+                    let why = |path: &str| {
+                        format!("it crosses {path}: some requests fit both, and neither says more")
+                    };
+                    refused.push((at, why(&self.all[other].path.text)));
+                    refused.push((other, why(&route.path.text)));
+                }
+                None => crossing.add(at, &route.path.segments),
+            }
         }
-        (None, _) => Target::Any,
-    };
-    Ok(route(why, Some((kind, key)), target))
+        for (at, why) in refused {
+            let route = &mut self.all[at];
+            for operation in &route.operations {
+                let place = document.operations[*operation].place();
+                self.left.entry(*operation).or_insert_with(|| Left::new(place, why.clone()));
+            }
+            route.meaning = Meaning::Refused;
+            route.why = vec![why];
+        }
+        for route in self.all.iter().filter(|route| route.meaning == Meaning::Refused) {
+            for operation in &route.operations {
+                let place = document.operations[*operation].place();
+                let why = format!("the same requests fit another operation: {}", route.why.join("; "));
+                self.left.entry(*operation).or_insert_with(|| Left::new(place, why));
+            }
+        }
+        let mut kept: Vec<Route> = Vec::new();
+        let mut numbers: HashMap<usize, usize> = HashMap::new();
+        for (at, route) in self.all.into_iter().enumerate() {
+            if !dropped.contains(&at) {
+                numbers.insert(at, kept.len());
+                kept.push(route);
+            }
+        }
+        for (route, kind, key, action) in self.actions {
+            let is_needed = |route: &usize| matches!(&kept[*route].meaning, Meaning::Needs(needs) if needs.iter().any(|need| need.kind == kind && need.action == key));
+            if !numbers.get(&route).is_some_and(is_needed) {
+                continue;
+            }
+            let known = guessed.actions.entry(kind).or_default().entry(key).or_insert_with(|| action.clone());
+            known.reads &= action.reads;
+            known.removes |= action.removes;
+            known.secret |= action.secret;
+            if known.description.is_empty() {
+                known.description = action.description;
+            }
+        }
+        for at in super::crossing::shut(&mut kept) {
+            for operation in &kept[at].operations {
+                let place = document.operations[*operation].place();
+                self.left.insert(*operation, Left::new(place, kept[at].why.join("; ")));
+            }
+        }
+        guessed.mapped = document.operations.len()
+            - self.left.len()
+            - document.operations.iter().filter(|one| one.method == "TRACE").count();
+        guessed.left.extend(self.left.into_values());
+        guessed.routes = kept;
+    }
 }
 
-/// The type a step names, noted with what it lies within.
-fn named(guessed: &mut Guessed, last: &Step<'_>, outer: &[Step<'_>], path: &str) -> Result<String, String> {
-    let mut inside: Option<String> = None;
-    let mut kind = String::new();
-    for step in outer.iter().chain([last]) {
-        kind =
-            type_key(step.segment).ok_or_else(|| format!("{:?} gives no name for a type", step.segment))?;
-        let of = guessed.types.entry(kind.clone()).or_default();
-        if of.segment.is_empty() {
-            step.segment.clone_into(&mut of.segment);
-        }
-        match &inside {
-            None => {
-                of.root.get_or_insert_with(|| path.to_owned());
+impl Need {
+    /// The same with other names for the parameters of its path.
+    fn renamed(self, from: &[String], to: &[String]) -> Need {
+        let rename = |template: String| {
+            let mut out = String::new();
+            let mut rest = template.as_str();
+            while let Some((before, after)) = rest.split_once('{') {
+                let (name, after) = after.split_once('}').unwrap_or((after, ""));
+                let at = from.iter().position(|known| known == name);
+                let name = at.and_then(|at| to.get(at)).map_or(name, String::as_str);
+                out.push_str(&format!("{before}{{{name}}}"));
+                rest = after;
             }
-            Some(outer) if *outer != kind => {
-                of.within.entry(outer.clone()).or_insert_with(|| path.to_owned());
-            }
-            Some(_) => {}
-        }
-        inside = Some(kind.clone());
+            out + rest
+        };
+        let target = match self.target {
+            Target::Named(id) => Target::Named(rename(id)),
+            Target::New(within) => Target::New(within.map(rename)),
+            Target::Any(within) => Target::Any(within.map(rename)),
+        };
+        Need { target, ..self }
     }
-    Ok(kind)
 }

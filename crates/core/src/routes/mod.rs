@@ -32,18 +32,28 @@ pub struct Taken<'m> {
 /// The route of an application that a request takes. HEAD takes one of HEAD's and GET's together.
 pub fn taken<'m>(model: &'m Model, application: &str, method: &str, path: &Path) -> Option<Taken<'m>> {
     let application = model.applications.iter().position(|one| one.key == application)?;
-    let fits = |route: &&Route| {
-        route.application == application
-            && (route.method == method || (method == "HEAD" && route.method == "GET"))
-            && values(route, path).is_some()
-    };
-    let all = model.routes.iter().filter(fits);
-    let route = all.min_by(|a, b| {
-        let own = |route: &Route| route.method != method;
-        a.precedence(b).then_with(|| own(a).cmp(&own(b)))
-    })?;
+    let mut best: Option<&Route> = None;
+    model.paths[application].fitting(path.segments(), &mut |at| {
+        let route = &model.routes[at];
+        if answers(route, method) && best.is_none_or(|best| before(route, best, method)) {
+            best = Some(route);
+        }
+        None::<()>
+    });
+    let route = best?;
     let values = values(route, path)?;
     Some(Taken { route, values })
+}
+
+/// Whether a route is for a method: of HEAD and GET, HEAD takes both.
+fn answers(route: &Route, method: &str) -> bool {
+    route.method == method || (method == "HEAD" && route.method == "GET")
+}
+
+/// Which of two that a request fits decides: what is more literal, and then what is for its very method.
+fn before(route: &Route, other: &Route, method: &str) -> bool {
+    let own = |route: &Route| route.method != method;
+    route.precedence(other).then_with(|| own(route).cmp(&own(other))).is_lt()
 }
 
 /// The route into which every request to an operation falls, if no route that is more literal takes it: of the
@@ -51,15 +61,16 @@ pub fn taken<'m>(model: &'m Model, application: &str, method: &str, path: &Path)
 pub fn route_of<'m>(model: &'m Model, application: &str, method: &str, path: &str) -> Option<&'m Route> {
     let application = model.applications.iter().position(|one| one.key == application)?;
     let segments = pattern(path)?;
-    let covers = |route: &&Route| {
-        let mut pairs = segments.iter().zip(&route.segments);
-        route.application == application
-            && (route.method == method || (method == "HEAD" && route.method == "GET"))
-            && route.segments.len() == segments.len()
-            && pairs.all(|(asked, segment)| asked.lies_in(segment))
-    };
-    let all = model.routes.iter().filter(covers);
-    all.min_by(|a, b| a.precedence(b).then_with(|| (a.method != method).cmp(&(b.method != method))))
+    let mut best: Option<&Route> = None;
+    model.paths[application].meeting(&segments, &mut |at| {
+        let route = &model.routes[at];
+        let covers = segments.iter().zip(&route.segments).all(|(asked, segment)| asked.lies_in(segment));
+        if covers && answers(route, method) && best.is_none_or(|best| before(route, best, method)) {
+            best = Some(route);
+        }
+        None::<()>
+    });
+    best
 }
 
 /// What a route's parameters are for a path, if it matches.

@@ -138,15 +138,19 @@ fn route(policy: &Policy, one: &Route) -> RouteShown {
     let (needs, of) = one.needs.told(model);
     let application = model.applications[one.application].key.clone();
     let refused = one.needs == Needs::Refused;
-    let before = |other: &&Route| {
+    let before = |other: &Route| {
         let (theirs, own) = (other.method.as_str(), one.method.as_str());
-        other.application == one.application
-            && (theirs == own || (theirs == "HEAD" && own == "GET"))
+        (theirs == own || (theirs == "HEAD" && own == "GET"))
             && (other.precedence(one).is_lt() || (theirs != own && other.precedence(one).is_eq()))
-            && other.meets(one)
     };
-    let told = |other: &Route| format!("{} {}", other.method, other.path());
-    let gives_way_to = model.routes.iter().filter(before).map(told).take(MAX_BEFORE).collect();
+    let mut gives_way_to: Vec<String> = Vec::new();
+    model.paths[one.application].meeting(&one.segments, &mut |other| {
+        let other = &model.routes[other];
+        if before(other) {
+            gives_way_to.push(format!("{} {}", other.method, other.path()));
+        }
+        (gives_way_to.len() >= MAX_BEFORE).then_some(())
+    });
     RouteShown { gives_way_to, application, method: one.method.clone(), path: one.path(), needs, of, refused }
 }
 

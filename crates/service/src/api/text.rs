@@ -18,7 +18,8 @@ use ostrog_core::charter::model::KindId;
 use ostrog_core::charter::outline::{Defined, outline};
 use ostrog_core::import;
 use ostrog_core::names::is_key;
-use ostrog_wire::charter::{Checked, DefinedShown, Edited, Edits, Files, Imported, Suggested};
+use ostrog_wire::charter::{Checked, DefinedShown, Edited, Edits, File, Files};
+use ostrog_wire::import::{Imported, Suggested};
 
 /// Checks a text without keeping it.
 #[utoipa::path(post, path = "/api/v1/texts/check", tag = "charter", request_body = Files,
@@ -78,7 +79,8 @@ pub async fn edit_text(
     told(&app, operator, work).await
 }
 
-/// Makes a charter's file from an OpenAPI document, without keeping it.
+/// Makes a draft of an application from an OpenAPI document, or lays one beside the charter that is there, without
+/// keeping it.
 #[utoipa::path(post, path = "/api/v1/texts/import", tag = "charter", request_body = Imported,
     responses(
         (status = 200, description = "What it suggests", body = Suggested),
@@ -93,17 +95,29 @@ pub async fn import_text(
     if !is_key(&asked.application) {
         return Err(Problem::invalid(format!("{:?} is no key of an application.", asked.application)));
     }
+    let beside = if asked.files.is_empty() { None } else { Some(sources(asked.files)?) };
     let work = move |_: &Operator, _: &crate::lanes::Ticket| {
         let _held = held;
-        let draft = import::openapi(&asked.document, &asked.application);
-        let draft =
-            draft.map_err(|wrong| Problem::invalid(format!("The document cannot be read: {wrong}.")))?;
-        Ok(Suggested {
-            text: draft.text,
-            operations: draft.operations,
-            routes: draft.routes,
-            unmapped: draft.unmapped,
-        })
+        let wrong =
+            |why: import::NotImported| Problem::invalid(format!("The document cannot be read: {why}."));
+        let options = import::Options {
+            application: &asked.application,
+            base: asked.base.as_deref(),
+            beside: beside.as_ref(),
+        };
+        let plan = import::plan(&asked.document, &options).map_err(wrong)?;
+        let files = match asked.write {
+            None => None,
+            Some(choice) => {
+                let choice = import::Choice {
+                    only: choice.only.into_iter().collect(),
+                    without: choice.without.into_iter().collect(),
+                };
+                let files = plan.write(&choice, beside.as_ref()).map_err(wrong)?;
+                Some(files.into_iter().map(|file| File { path: file.path, text: file.text }).collect())
+            }
+        };
+        Ok(Suggested::of(plan, files))
     };
     told(&app, operator, work).await
 }

@@ -1,5 +1,6 @@
 //! `ostrog charter new | check | tidy | compare | import | show`.
 
+mod import;
 mod new;
 
 use super::{Global, OutputFormat};
@@ -9,7 +10,6 @@ use crate::shell::Shell;
 use crate::table;
 use ostrog_core::charter::compare::{self, Direction};
 use ostrog_core::charter::{self, tidy};
-use ostrog_core::import;
 use ostrog_core::prelude::{Change, Checks, Policy, Register, Sources};
 use ostrog_core::register::against;
 use ostrog_core::source::{Finding, Severity, wrong_path};
@@ -47,17 +47,8 @@ pub enum Command {
         /// Another
         new: PathBuf,
     },
-    /// Make a draft from an OpenAPI 3.0 or 3.1 document
-    Import {
-        /// JSON or YAML
-        document: PathBuf,
-        /// The application's key
-        #[arg(long, value_name = "KEY")]
-        application: String,
-        /// The folder to write into
-        #[arg(long, value_name = "DIR")]
-        into: PathBuf,
-    },
+    /// Make a draft of an application from an OpenAPI 3.0 or 3.1 document
+    Import(import::Args),
     /// Show a revision's text
     Show {
         /// A revision's number; the live one if none is given
@@ -74,7 +65,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
         Command::Check { dir, register } => check(&dir, register.as_deref(), shell),
         Command::Tidy { dir, check } => tidy(&dir, check, shell),
         Command::Compare { old, new } => compare(&old, &new, shell),
-        Command::Import { document, application, into } => import(&document, &application, &into, shell),
+        Command::Import(args) => import::run(&args, shell),
         Command::Show { revision, into } => show(revision, into, global, shell).await,
     }
 }
@@ -249,42 +240,6 @@ fn compare(old: &Path, new: &Path, shell: &Shell) -> Result<Code, Failure> {
         );
     }
     Ok(if differences.is_empty() { YES } else { NO })
-}
-
-fn import(document: &Path, application: &str, into: &Path, shell: &Shell) -> Result<Code, Failure> {
-    if !ostrog_core::names::is_key(application) {
-        return Err(Failure::misused(format!("--application {application:?} is not a key")));
-    }
-    let text = std::fs::read_to_string(document)
-        .map_err(|error| Failure::input(format!("{}: {error}", document.display())))?;
-    let draft = import::openapi(&text, application)
-        .map_err(|why| Failure::input(format!("{}: {why}", document.display())))?;
-    let failed = |path: &Path, error: std::io::Error| Failure::input(format!("{}: {error}", path.display()));
-    std::fs::create_dir_all(into).map_err(|error| failed(into, error))?;
-    let path = into.join(format!("{application}.toml"));
-    let mut file = std::fs::File::create_new(&path).map_err(|error| failed(&path, error))?;
-    let text = tidy::tidy(&draft.text).unwrap_or(draft.text);
-    std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(&path, error))?;
-    shell.answer(&format!("{}", path.display()));
-    for line in &draft.unmapped {
-        shell.answer(&format!("not mapped  {line}"));
-    }
-    let operations = counted(draft.operations, "operation");
-    shell.notice(&format!(
-        "{operations}, {}, {} not mapped",
-        counted(draft.routes, "route"),
-        draft.unmapped.len()
-    ));
-    let head = files::sources(into)?.files().iter().any(|file| file.text.contains("[charter]"));
-    if !head {
-        // A folder of nothing else becomes a charter.
-        let path = into.join("charter.toml");
-        let mut file = std::fs::File::create_new(&path).map_err(|error| failed(&path, error))?;
-        let text = format!("[charter]\nname = \"{application}\"\nformat = 1\n");
-        std::io::Write::write_all(&mut file, text.as_bytes()).map_err(|error| failed(&path, error))?;
-        shell.answer(&format!("{}", path.display()));
-    }
-    Ok(YES)
 }
 
 async fn show(

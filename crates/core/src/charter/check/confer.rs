@@ -6,6 +6,7 @@ use crate::charter::model::{Condition, Confer, KindId, Path, Role, RoleId, Test}
 use crate::charter::syntax::condition::{Expr, ExprKind};
 use crate::charter::syntax::{self, ConferTo, Tree};
 use crate::source::{At, Finding, Span};
+use std::collections::HashMap;
 use std::ops::Range;
 
 /// All conferrals, each type's together, and the range of each kind.
@@ -18,10 +19,13 @@ pub fn confers(
     let mut all = Vec::new();
     let mut ranges = Vec::new();
     let count = |all: &Vec<Confer>| u32::try_from(all.len()).unwrap_or(u32::MAX);
+    // A type defined twice has been told; its first definition is looked at.
+    let resources = tree.resources.iter().rev();
+    let resources: HashMap<&str, &syntax::Resource> =
+        resources.map(|resource| (resource.key.value.as_str(), resource)).collect();
     for (at, kind) in scope.kinds.iter().enumerate() {
         let start = count(&all);
-        // A type defined twice has been told; its first definition is looked at.
-        if let Some(written) = tree.resources.iter().find(|resource| resource.key.value == kind.key) {
+        if let Some(written) = resources.get(kind.key.as_str()) {
             let made = written.confers.iter();
             all.extend(made.filter_map(|one| confer(scope, KindId::at(at), one, roles, findings)));
         }

@@ -2,8 +2,8 @@
 
 use super::{Scope, errors};
 use crate::charter::model::{
-    Affordance, Application, KindId, Need, Needs, Parameter, PermId, Piece, Route, RouteTarget, Segment,
-    Template,
+    Affordance, Application, KindId, Need, Needs, Parameter, Paths, PermId, Piece, Route, RouteTarget,
+    Segment, Template,
 };
 use crate::charter::syntax::{self, RouteResource, Tree};
 use crate::names::nearest;
@@ -32,45 +32,47 @@ pub(super) fn application(
 
 // -- routes --------------------------------------------------------------------------------------
 
-/// All routes, in the order they were written.
+/// All routes, in the order they were written, and for each application a tree of their paths.
 pub fn routes(
     scope: &Scope<'_>,
     tree: &Tree,
     applications: &[Application],
     findings: &mut Vec<Finding>,
-) -> Vec<Route> {
+) -> (Vec<Route>, Vec<Paths>) {
     let mut all: Vec<Route> = Vec::new();
+    let mut paths = vec![Paths::default(); applications.len()];
+    // Only two that have text around a parameter can cross.
+    let mut partial = paths.clone();
     for written in &tree.routes {
         let Some(route) = route(scope, written, applications, findings) else { continue };
         // HEAD is answered by what GET is, too.
-        let together = |other: &&Route| {
+        let together = |other: &Route| {
             let methods = [route.method.as_str(), other.method.as_str()];
-            let one = methods[0] == methods[1] || (methods.contains(&"GET") && methods.contains(&"HEAD"));
-            one && other.application == route.application && other.segments.len() == route.segments.len()
+            methods[0] == methods[1] || (methods.contains(&"GET") && methods.contains(&"HEAD"))
         };
-        let shapes = |route: &Route| {
-            let shape = |segment: &Segment| {
-                let (literal, before, after) = segment.shape();
-                (literal.map(str::to_owned), before.to_owned(), after.to_owned())
-            };
-            route.segments.iter().map(shape).collect::<Vec<_>>()
+        let alike = |other: &Route| {
+            let mut pairs = other.segments.iter().zip(&route.segments);
+            other.method == route.method && pairs.all(|(a, b)| a.shape() == b.shape())
         };
-        let own = shapes(&route);
-        let alike = |other: &&Route| other.method == route.method && shapes(other) == own;
-        if let Some(before) = all.iter().filter(together).find(alike) {
+        let (before, partial) = (&mut paths[route.application], &mut partial[route.application]);
+        let same = before.same(&route.segments).iter().find(|other| alike(&all[**other]));
+        if let Some(same) = same {
             let path = written.path.as_ref().map_or("", |path| path.value.as_str());
-            findings.push(errors::routes_equal::told(route.span, &route.method, path, before.span));
+            findings.push(errors::routes_equal::told(route.span, &route.method, path, all[*same].span));
         }
-        for other in all.iter().filter(together) {
-            if let Some((one, two)) = crossing(&route.segments, &other.segments) {
-                let (one, two) = (one.to_string(), two.to_string());
-                findings.push(errors::segments_cross::told(route.span, &one, &two, other.span));
-                break;
-            }
+        if route.segments.iter().any(is_partial) {
+            let crossed = partial.meeting(&route.segments, &mut |other| {
+                let other = &all[other];
+                let (one, two) = crossing(&route.segments, &other.segments).filter(|_| together(other))?;
+                Some(errors::segments_cross::told(route.span, &one.to_string(), &two.to_string(), other.span))
+            });
+            findings.extend(crossed);
+            partial.add(&route.segments, all.len());
         }
+        before.add(&route.segments, all.len());
         all.push(route);
     }
-    all
+    (all, paths)
 }
 
 /// Of two paths that some request fits: two segments at one place, text around a parameter in both, of which neither
@@ -80,12 +82,14 @@ pub(crate) fn crossing<'r>(a: &'r [Segment], b: &'r [Segment]) -> Option<(&'r Se
     if !meet {
         return None;
     }
-    let is_partial = |segment: &Segment| {
-        let (literal, before, after) = segment.shape();
-        literal.is_none() && !(before.is_empty() && after.is_empty())
-    };
     let mut pairs = a.iter().zip(b);
     pairs.find(|(a, b)| is_partial(a) && is_partial(b) && a.meets(b) && !a.lies_in(b) && !b.lies_in(a))
+}
+
+/// Whether it has text around a parameter.
+pub(crate) fn is_partial(segment: &Segment) -> bool {
+    let (literal, before, after) = segment.shape();
+    literal.is_none() && !(before.is_empty() && after.is_empty())
 }
 
 fn route(

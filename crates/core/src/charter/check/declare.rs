@@ -145,7 +145,13 @@ fn kind_id(
     allowed: &dyn Fn(usize) -> bool,
     findings: &mut Vec<Finding>,
 ) -> Option<KindId> {
-    let at = keys.iter().position(|known| *known == key.value).filter(|at| allowed(*at));
+    // Behind the reserved ones they stand in order.
+    let (reserved, declared) = keys.split_at(4);
+    let at = reserved.iter().position(|known| *known == key.value).or_else(|| {
+        let at = declared.binary_search(&key.value.as_str()).ok()?;
+        Some(at + reserved.len())
+    });
+    let at = at.filter(|at| allowed(*at));
     if at.is_none() {
         let known = keys.iter().enumerate().filter(|(at, _)| allowed(*at)).map(|(_, key)| *key);
         let finding = Finding::error("unknown-type", key.span, format!("unknown type {:?}", key.value));
@@ -286,13 +292,19 @@ fn rootless(tree: &Tree, kinds: &[Kind], findings: &mut Vec<Finding>) {
     for (at, kind) in kinds.iter().enumerate() {
         rooted[at] = kind.within.is_empty();
     }
-    for _ in 0..kinds.len() {
+    loop {
+        let before = rooted.iter().filter(|is| **is).count();
         for (at, kind) in kinds.iter().enumerate() {
             rooted[at] |= kind.within.iter().any(|outer| rooted[outer.index()]);
         }
+        if rooted.iter().filter(|is| **is).count() == before {
+            break;
+        }
     }
+    let places: HashMap<&str, usize> =
+        kinds.iter().enumerate().rev().map(|(at, kind)| (kind.key.as_str(), at)).collect();
     for resource in &tree.resources {
-        let Some(at) = kinds.iter().position(|kind| kind.key == resource.key.value) else { continue };
+        let Some(&at) = places.get(resource.key.value.as_str()) else { continue };
         if !kinds[at].within.is_empty() && !rooted[at] {
             let message = format!(
                 "what {:?} lies within never ends at a tenant or at a type that lies nowhere, \

@@ -28,6 +28,7 @@ use super::syntax::condition::Expr;
 use super::syntax::{NamedCondition, Role, Tree};
 use crate::interner::Interner;
 use crate::source::{At, Finding, Severity, Sources, Span};
+use std::collections::HashMap;
 
 /// Deepest chain of roles that include one another.
 pub const MAX_INCLUSION: usize = 32;
@@ -53,6 +54,7 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
         names: &names,
         kinds: &kinds,
         permissions: &permissions,
+        known: Known::of(&kinds, &permissions),
         context: &context,
         groups: &groups,
         conditions: &tree.conditions,
@@ -65,7 +67,7 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
     let strata = confer::strata(&scope, &confers, findings);
     let separations = separate::separations(&scope, tree, findings);
     let tenant_clauses = made::clauses(&scope, tree, &roles, findings);
-    let routes = connect::routes(&scope, tree, &applications, findings);
+    let (routes, paths) = connect::routes(&scope, tree, &applications, findings);
     let affordances = connect::affordances(&scope, tree, &applications, findings);
     let issuers = issue::issuers(&scope, tree, &applications, findings);
     give::unused_conditions(&scope, tree, findings);
@@ -92,6 +94,7 @@ pub fn check(tree: &Tree, sources: &Sources, findings: &mut Vec<Finding>) -> Opt
         separations,
         tenant_clauses,
         routes,
+        paths,
         affordances,
         issuers,
         named: tree.conditions.iter().filter_map(|named| written(sources, named)).collect(),
@@ -127,6 +130,7 @@ pub fn condition_beside(
         names: &model.names,
         kinds: &model.kinds,
         permissions: &model.permissions,
+        known: Known::of(&model.kinds, &model.permissions),
         context: &model.context,
         groups: &model.groups,
         conditions: &tree.conditions,
@@ -144,6 +148,25 @@ pub fn condition_beside(
     typing::condition(&scope, around, expr, findings)
 }
 
+/// Where types and permissions are, by what they are called.
+#[derive(Debug)]
+struct Known<'a> {
+    kinds: HashMap<&'a str, KindId>,
+    permissions: HashMap<&'a str, PermId>,
+}
+
+impl<'a> Known<'a> {
+    fn of(kinds: &'a [Kind], permissions: &'a [Permission]) -> Known<'a> {
+        // Of two of one name the first counts.
+        let kinds = kinds.iter().enumerate().rev().map(|(at, kind)| (kind.key.as_str(), KindId::at(at)));
+        let permissions = permissions.iter().enumerate().rev();
+        Known {
+            kinds: kinds.collect(),
+            permissions: permissions.map(|(at, one)| (one.text.as_str(), PermId::at(at))).collect(),
+        }
+    }
+}
+
 /// Everything that can be named.
 #[derive(Debug)]
 pub struct Scope<'a> {
@@ -151,6 +174,7 @@ pub struct Scope<'a> {
     names: &'a Interner,
     kinds: &'a [Kind],
     permissions: &'a [Permission],
+    known: Known<'a>,
     context: &'a [Attribute],
     groups: &'a [String],
     conditions: &'a [NamedCondition],
@@ -166,7 +190,7 @@ impl<'a> Scope<'a> {
     }
 
     fn kind(&self, key: &str) -> Option<KindId> {
-        self.kinds.iter().position(|kind| kind.key == key).map(KindId::at)
+        self.known.kinds.get(key).copied()
     }
 
     fn role(&self, key: &str) -> Option<RoleId> {
@@ -247,8 +271,8 @@ impl<'a> Scope<'a> {
             findings.push(finding.help(example));
             return Vec::new();
         }
-        if let Some(at) = self.permissions.iter().position(|permission| permission.text == text) {
-            return vec![PermId::at(at)];
+        if let Some(id) = self.known.permissions.get(text) {
+            return vec![*id];
         }
         let Some((kind_key, action)) = text.split_once(':') else {
             let ending = format!(":{text}");
@@ -299,7 +323,7 @@ impl<'a> Scope<'a> {
     /// The resource types a condition on some permissions can meet. A misspelt action still says
     /// which type is meant, so that the condition beside it is looked at all the same.
     fn kinds_met(&self, permissions: &[PermId], patterns: &[At<String>]) -> Vec<KindId> {
-        let known = |text: &str| self.permissions.iter().any(|permission| permission.text == text);
+        let known = |text: &str| self.known.permissions.contains_key(text);
         let misspelt = patterns.iter().filter(|pattern| !known(&pattern.value)).filter_map(|pattern| {
             let (kind, action) = pattern.value.split_once(':')?;
             self.kind(kind).filter(|kind| kind.is_resource() && action != "*")

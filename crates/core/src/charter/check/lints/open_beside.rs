@@ -19,7 +19,8 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
             _ => continue,
         };
         let is_open = loose.needs == Needs::Open;
-        let beside = routes.iter().find(|other| {
+        let beside = charter.model.paths[loose.application].meeting(&loose.segments, &mut |other| {
+            let other = &routes[other];
             let needs_more = match (&other.needs, &loose.needs) {
                 (Needs::All(_), Needs::Open) => true,
                 // Of any one the same is needed as of that one; something else is more.
@@ -34,13 +35,12 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
                 }
                 _ => false,
             };
-            needs_more
-                && other.application == loose.application
-                && loose.meets(other)
+            let told = needs_more
                 && match is_open {
                     true => other.method == loose.method || other.segments == loose.segments,
                     false => other.method == loose.method && other.precedence(loose).is_lt(),
-                }
+                };
+            told.then_some(other)
         });
         if let Some(other) = beside {
             let finding =

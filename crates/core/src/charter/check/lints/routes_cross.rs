@@ -6,10 +6,12 @@ use crate::charter::model::Route;
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let routes = &charter.model.routes;
     for (at, route) in routes.iter().enumerate() {
-        let beside = |other: &&Route| {
-            other.application == route.application && other.method == route.method && cross(other, route)
-        };
-        let Some(other) = routes[..at].iter().find(beside) else { continue };
+        let paths = &charter.model.paths[route.application];
+        let crossed = paths.meeting(&route.segments, &mut |other| {
+            let before = (other < at).then(|| &routes[other]);
+            before.filter(|other| other.method == route.method && cross(other, route))
+        });
+        let Some(other) = crossed else { continue };
         let decides = if other.precedence(route).is_lt() { other } else { route };
         let message =
             format!("this route crosses another: of a request that matches both, {} decides", decides.path());
