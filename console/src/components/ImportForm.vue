@@ -134,14 +134,14 @@ async function take() {
     <p v-if="!shown.length" class="soft">Nothing differs from what is here.</p>
     <ElCheckboxGroup v-model="left" class="pieces">
       <article v-for="piece in onPage" :key="idOf(piece)">
-        <div>
+        <div class="mark">
           <ElCheckbox :value="idOf(piece)"
             >leave out<span class="visually-hidden"> {{ idOf(piece) }}</span></ElCheckbox
           >
           <ElTag v-if="suggested.data.value.known" size="small" type="info" disable-transitions>{{ STANDINGS[piece.standing] }}</ElTag>
         </div>
         <div :class="{ gone: left.includes(idOf(piece)) || piece.standing === 'gone' }">
-          <p v-if="!piece.text || piece.now" class="head">
+          <p v-if="!piece.text || piece.now || piece.about === 'action' || piece.about === 'permission'" class="head">
             <code>{{ idOf(piece) }}</code><span v-if="piece.now" class="soft">: {{ piece.now }} here</span>
           </p>
           <pre v-if="piece.text">{{ piece.text.trim() }}</pre>
@@ -158,7 +158,7 @@ async function take() {
     />
     <p class="soft">A new route that is left out is written so that it refuses: no other one takes its requests.</p>
     <ElButton type="primary" :disabled="!chosen" :loading="busy" @click="take"
-      >Write {{ chosen.toLocaleString('en') }} of {{ counted(suggested.data.value.pieces.length, 'piece') }} into the draft</ElButton
+      >Write {{ counted(chosen, 'piece') }} into the draft</ElButton
     >
   </section>
 </template>
@@ -185,10 +185,17 @@ textarea {
 }
 article {
   display: grid;
-  grid-template-columns: 150px minmax(0, 1fr);
+  grid-template-columns: 170px minmax(0, 1fr);
   gap: 8px;
   border-bottom: 1px solid var(--rule);
   padding: 6px 0;
+}
+.mark {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 10px;
+  align-items: center;
+  align-content: start;
 }
 .head {
   margin: 0 0 4px;

@@ -75,7 +75,7 @@ async function addApplication() {
 
 // Beside the text, that goes where the form goes, and the form where the cursor goes.
 watch(
-  () => type.value?.key,
+  () => (other.value ? undefined : type.value?.key),
   (key) => props.beside && key && key !== props.shown && goTo('type', key),
   { immediate: true },
 )
@@ -252,12 +252,12 @@ nav label {
 }
 @media (max-width: 900px) {
   .sides {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 @container (max-width: 700px) {
   .sides {
-    grid-template-columns: 1fr;
+    grid-template-columns: minmax(0, 1fr);
   }
 }
 </style>

@@ -270,7 +270,7 @@ async fn a_draft_is_described_bundled_and_put_live() {
             keys(browser, Key::Control + Key::End).await;
             says(browser, "#other", "The context of a question").await;
             keys(browser, Key::Control + Key::Home).await;
-            keys(browser, Key::Down + Key::Down + Key::Down + Key::Down).await;
+            keys(browser, [Key::Down.value(); 8].iter().collect::<String>()).await;
             says(browser, "#other", "Users").await;
 
             // The grid, by keyboard; what is not saved outlives a reload.
@@ -307,6 +307,59 @@ async fn a_draft_is_described_bundled_and_put_live() {
             answer(browser, "Put it live now, for all").await;
             says(browser, "header", "revision 2").await;
             assert!(browser.find(By::Css(".course")).await.is_err(), "the draft has ended");
+        },
+    )
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_document_is_laid_beside_the_draft_and_written_piece_by_piece() {
+    tell(
+        |_, _| (),
+        async |browser, service| {
+            let browser = &browser;
+            sign_in(browser, &service).await;
+            page(browser, &service, "/describe/import").await;
+            find(browser, "input[name=title]").await.send_keys("Quay" + Key::Enter).await.expect("typed");
+            is_saved(browser).await;
+            fill(browser, "input[name=application]", "quay").await;
+            let document = support::root().join("demo/documents/quay.yaml").canonicalize().expect("a path");
+            let file = browser.find(By::Css("main input[type=file]")).await.expect("a field for files");
+            file.send_keys(document.display().to_string()).await.expect("chosen");
+            press(browser, "Read it").await;
+            says(browser, "main", "22 of 23 operations mapped").await;
+            says(browser, "main", "2 routes open to anybody").await;
+            says(browser, "main", "New (30)").await;
+            // Without what somebody may not want, and with what is otherwise here.
+            fill(browser, "input[placeholder='Narrow the pieces']", "GET /status").await;
+            for text in ["route GET /status", "Otherwise here (1)"] {
+                click_by(browser, By::XPath(format!("//label[contains(normalize-space(), '{text}')]")), text)
+                    .await;
+            }
+            press(browser, "Write 30 pieces into the draft").await;
+            says(browser, "[role=status]", "Written into").await;
+            says(browser, ".course .state", "not saved yet").await;
+            part(browser, "Charter text").await;
+            says(browser, "aside", "Nothing to mend").await;
+            press(browser, "Save").await;
+            is_saved(browser).await;
+            let (_, draft) = service.get("/api/v1/drafts/D-1").await;
+            let text = draft["files"].to_string();
+            assert!(
+                text.contains("quay-scope-quay-berths")
+                    && text.contains("within = [\\\"tenant\\\", \\\"vessel\\\"]"),
+                "{text}"
+            );
+            let status = text.split("/status").nth(1).expect("a route");
+            assert!(status.starts_with("\\\"\\nrefuse = true"), "{status}");
+            // Read once more, nothing is left but what was not wanted.
+            part(browser, "From a document").await;
+            fill(browser, "input[name=application]", "quay").await;
+            let file = browser.find(By::Css("main input[type=file]")).await.expect("a field for files");
+            file.send_keys(document.display().to_string()).await.expect("chosen");
+            press(browser, "Read it").await;
+            says(browser, "main", "Otherwise here (1)").await;
+            says(browser, "main", "New (0)").await;
         },
     )
     .await;
