@@ -16,13 +16,15 @@
 //! - [`register`], [`charter`], [`keys`]: management;
 //! - [`changes`]: what happens, as it happens.
 //!
-//! The shapes are those of `ostrog-wire`.
+//! Feature `tower` adds `guard`, which guards an Axum application. The shapes are those of `ostrog-wire`.
 
 #![forbid(unsafe_code)]
 
 pub mod changes;
 pub mod charter;
 pub mod decisions;
+#[cfg(feature = "tower")]
+pub mod guard;
 pub mod issuers;
 pub mod keys;
 pub mod questions;
@@ -47,6 +49,7 @@ pub struct Client {
     base: Url,
     key: String,
     at_least: Option<(String, Option<String>)>,
+    trace: Option<String>,
 }
 
 impl fmt::Debug for Client {
@@ -87,9 +90,11 @@ impl Client {
         if !matches!(base.scheme(), "http" | "https") {
             return Err(unusable());
         }
-        let http = reqwest::Client::builder().timeout(PATIENCE).build();
+        let http = reqwest::Client::builder();
+        // The service leads nowhere else; whoever does is not the service.
+        let http = http.timeout(PATIENCE).redirect(reqwest::redirect::Policy::none()).build();
         let http = http.map_err(|error| Error::Unusable(error.to_string()))?;
-        Ok(Client { http, base, key: key.trim().to_owned(), at_least: None })
+        Ok(Client { http, base, key: key.trim().to_owned(), at_least: None, trace: None })
     }
 
     /// The same client, for answers that include a position only: `<epoch>.<n>` as a write gave it, with
@@ -98,6 +103,13 @@ impl Client {
     #[must_use]
     pub fn at_least(mut self, position: &str, digest: Option<&str>) -> Client {
         self.at_least = Some((position.to_owned(), digest.map(str::to_owned)));
+        self
+    }
+
+    /// The same client, within a trace: what is handed on as `traceparent` (W3C Trace Context, 3.2).
+    #[must_use]
+    pub fn traced(mut self, traceparent: &str) -> Client {
+        self.trace = Some(traceparent.to_owned());
         self
     }
 
@@ -116,6 +128,9 @@ impl Client {
             if let Some(digest) = digest {
                 request = request.header("ostrog-min-position-digest", digest);
             }
+        }
+        if let Some(trace) = &self.trace {
+            request = request.header("traceparent", trace);
         }
         Ok(request)
     }

@@ -79,8 +79,8 @@ impl Path {
         Ok(Path { segments })
     }
 
-    /// Its segments.
-    pub(super) fn segments(&self) -> &[String] {
+    /// Its segments, decoded; of one that ends in `/` the last is empty.
+    pub fn segments(&self) -> &[String] {
         &self.segments
     }
 

@@ -1,0 +1,279 @@
+//! An Axum application that is guarded by the client's layer, beside a real service, beside one that does not answer,
+//! and beside servers that answer anything but a decision.
+
+mod support;
+
+use axum::Router;
+use axum::extract::{Path, State};
+use ostrog_client::Client;
+use ostrog_client::guard::{Counts, Guard, Needs, Permit, Routes, may, open};
+use rstest::rstest;
+use serde_json::{Value, json};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+use support::{Service, folder, signal};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpListener;
+
+/// How often a handler was called that must not be.
+type Reached = Arc<AtomicUsize>;
+
+async fn show(State(reached): State<Reached>, permit: Permit, Path(manifest): Path<String>) -> String {
+    reached.fetch_add(1, Ordering::Relaxed);
+    format!("{manifest} for {}", permit.subject)
+}
+
+async fn done(State(reached): State<Reached>) -> &'static str {
+    reached.fetch_add(1, Ordering::Relaxed);
+    "done"
+}
+
+/// The customs desk in a few lines.
+fn desk(guard: &Guard, reached: &Reached) -> Router {
+    let routes: Routes<Reached> = guard.routes();
+    let release =
+        may("manifest:view").on("manifest:{manifest}").and(may("manifest:release").on("manifest:{manifest}"));
+    let router = routes
+        .get("/manifests/{manifest}", show, may("manifest:view").on("manifest:{manifest}"))
+        .post("/manifests/{manifest}/release", done, release)
+        .post("/voyages/{voyage}/manifests", done, may("manifest:file").on_new().within("voyage:{voyage}"))
+        .get("/none", done, may("manifest:fly").on_new())
+        .get("/health", done, open());
+    router.build().expect("is right").with_state(reached.clone())
+}
+
+/// Serves a router on loopback.
+async fn serve(router: Router) -> String {
+    let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let address = format!("http://{}", listener.local_addr().expect("an address"));
+    tokio::spawn(async move { axum::serve(listener, router).await.expect("serves") });
+    address
+}
+
+/// Status, challenge, and the answer as JSON or text.
+async fn ask(
+    http: &reqwest::Client,
+    method: &str,
+    address: &str,
+    token: Option<&str>,
+) -> (u16, String, Value) {
+    let method = reqwest::Method::from_bytes(method.as_bytes()).expect("a method");
+    let mut request = http.request(method, address);
+    if let Some(token) = token {
+        request = request.header("authorization", format!("Bearer {token}"));
+    }
+    let response = request.send().await.expect("an answer");
+    let status = response.status().as_u16();
+    let challenge =
+        response.headers().get("www-authenticate").map(|value| value.to_str().expect("text").to_owned());
+    let text = response.text().await.expect("text");
+    let body = serde_json::from_str(&text).unwrap_or(Value::String(text));
+    (status, challenge.unwrap_or_default(), body)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_few_lines_guard_an_application() {
+    let folder = folder();
+    let service = Service::port(folder.path());
+    let (ines, tomas) = (service.token_of("ines").await, service.token_of("tomas").await);
+    let guard = Guard::new(Client::new(&service.url, &service.customs).expect("an address"));
+    let reached = Reached::default();
+    let desk = serve(desk(&guard, &reached)).await;
+    let http = reqwest::Client::new();
+    let at = |path: &str| format!("{desk}{path}");
+    for (method, path, token, status, words) in [
+        ("GET", "/health", None, 200, "done"),
+        ("GET", "/manifests/m-204", Some(&ines), 200, "m-204 for user:ines"),
+        ("HEAD", "/manifests/m-204", Some(&ines), 200, ""),
+        ("GET", "/manifests/m-204", None, 401, "Sign in first"),
+        ("POST", "/manifests/m-204/release", Some(&ines), 403, "condition"),
+        ("GET", "/manifests/none-such", Some(&ines), 403, "You may not"),
+        ("GET", "/manifests/m-204?Access_Token=x", Some(&ines), 401, "does not count"),
+        ("GET", "/manifests/m%2D204", Some(&ines), 403, "path-refused"),
+        ("GET", "/manifests/m%2F204", Some(&ines), 403, "path-refused"),
+        ("GET", "/none", Some(&ines), 403, "unknown-permission"),
+        ("GET", "/elsewhere", Some(&ines), 404, ""),
+        ("DELETE", "/manifests/m-204", Some(&ines), 405, ""),
+        ("POST", "/voyages/kestrel-0412/manifests", Some(&ines), 403, "You may not"),
+    ] {
+        let before = reached.load(Ordering::Relaxed);
+        let answer = ask(&http, method, &at(path), token.map(String::as_str)).await;
+        assert!(answer.0 == status && answer.2.to_string().contains(words), "{method} {path}: {answer:?}");
+        let called = reached.load(Ordering::Relaxed) - before;
+        assert_eq!(called, usize::from(status == 200), "{method} {path}");
+    }
+    let spoilt = format!("{ines}x");
+    let refused = ask(&http, "GET", &at("/manifests/m-204"), Some(&spoilt)).await;
+    assert_eq!((refused.0, refused.1.as_str()), (401, "Bearer error=\"invalid_token\""), "{refused:?}");
+    for headers in [vec![format!("Basic {ines}")], vec![format!("Bearer {ines}"), format!("Bearer {tomas}")]]
+    {
+        let mut request = http.get(at("/manifests/m-204"));
+        for header in &headers {
+            request = request.header("authorization", header);
+        }
+        assert_eq!(request.send().await.expect("an answer").status(), 401, "{headers:?}");
+    }
+
+    // One fact changed: let in, without a restart; the guard demands an answer that has it.
+    let fact = json!({ "set": ["user:ines.clearance = 5"] });
+    let (_, written) = service.post(&service.operator, "/api/v1/facts", &fact).await;
+    guard.after(written["position"].as_str().expect("a position"), None);
+    let released = ask(&http, "POST", &at("/manifests/m-204/release"), Some(&ines)).await;
+    assert_eq!(released.0, 200, "{released:?}");
+
+    // While the service hangs nobody is let in, and nobody waits for long; then it goes on.
+    signal(service.pid(), "STOP");
+    let began = Instant::now();
+    for _ in 0..7 {
+        let hung = ask(&http, "GET", &at("/manifests/m-204"), Some(&ines)).await;
+        assert_eq!(hung.0, 503, "{hung:?}");
+        assert_eq!(ask(&http, "GET", &at("/health"), None).await.0, 200, "what is open goes on");
+    }
+    assert!(
+        began.elapsed() < Duration::from_secs(7),
+        "after five it is not asked each time: {:?}",
+        began.elapsed()
+    );
+    signal(service.pid(), "CONT");
+    let mut back = 503;
+    for _ in 0..200 {
+        back = ask(&http, "GET", &at("/manifests/m-204"), Some(&ines)).await.0;
+        if back == 200 {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert_eq!(back, 200);
+    let counts = guard.counts();
+    assert!(counts.allowed >= 4 && counts.denied >= 9 && counts.unanswered >= 8, "{counts:?}");
+
+    // Another history than the one of its own write.
+    guard.after("another.9", None);
+    assert_eq!(ask(&http, "GET", &at("/manifests/m-204"), Some(&ines)).await.0, 503);
+}
+
+/// A server that gives every caller the same bytes, and tells how often it was called.
+async fn gives(bytes: Vec<u8>, hold: bool) -> (String, Reached) {
+    let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let address = format!("http://{}", listener.local_addr().expect("an address"));
+    let calls = Reached::default();
+    let counted = calls.clone();
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let bytes = bytes.clone();
+            counted.fetch_add(1, Ordering::Relaxed);
+            tokio::spawn(async move {
+                let mut asked = vec![0; 65_536];
+                let _ = stream.read(&mut asked).await;
+                let _ = stream.write_all(&bytes).await;
+                if hold {
+                    tokio::time::sleep(Duration::from_secs(30)).await;
+                }
+            });
+        }
+    });
+    (address, calls)
+}
+
+fn http(status: &str, body: &str) -> Vec<u8> {
+    let length = body.len();
+    format!("HTTP/1.1 {status}\r\ncontent-type: application/json\r\nconnection: close\r\ncontent-length: {length}\r\n\r\n{body}")
+        .into_bytes()
+}
+
+const YES: &str = r#"{"evaluations":[{"decision":true,"context":{"subject":"user:x"}},{"decision":true}]}"#;
+
+#[rstest]
+#[case::nothing(Vec::new(), false)]
+#[case::silence(Vec::new(), true)]
+#[case::garbage(b"\x00\x01 yes yes true\r\n\r\n".to_vec(), false)]
+#[case::an_error_that_says_yes(http("500 Oops", YES), false)]
+#[case::a_refusal(
+    http(
+        "401 No",
+        r#"{"type":"urn:ostrog:problem:unauthenticated","title":"","status":401,"detail":"no key"}"#
+    ),
+    false
+)]
+#[case::elsewhere(b"HTTP/1.1 307 Go\r\nlocation: http://127.0.0.1:1/\r\ncontent-length: 0\r\n\r\n".to_vec(), false)]
+#[case::no_content(b"HTTP/1.1 204 None\r\n\r\n".to_vec(), false)]
+#[case::cut_off(http("200 OK", YES)[..150].to_vec(), false)]
+#[case::slow_in_the_middle(http("200 OK", YES)[..150].to_vec(), true)]
+#[case::a_page(http("200 OK", "<html>decision: true</html>"), false)]
+#[case::no_decision(http("200 OK", r#"{"evaluations":[{"context":{}},{"context":{}}]}"#), false)]
+#[case::a_text_for_a_decision(http("200 OK", &YES.replace("true", "\"true\"")), false)]
+#[case::a_number_for_a_decision(http("200 OK", &YES.replace("true", "1")), false)]
+#[case::one_answer_for_two(
+    http("200 OK", r#"{"evaluations":[{"decision":true,"context":{"subject":"user:x"}}]}"#),
+    false
+)]
+#[case::three_answers_for_two(
+    http("200 OK", r#"{"evaluations":[{"decision":true},{"decision":true},{"decision":true}]}"#),
+    false
+)]
+#[case::an_answer_to_one(http("200 OK", r#"{"decision":true,"context":{"subject":"user:x"}}"#), false)]
+#[case::a_decision_twice(http("200 OK", &YES.replace("\"decision\":true}", "\"decision\":false,\"decision\":true}")), false)]
+#[case::an_item_that_failed(http("200 OK", &YES.replace("\"subject\":\"user:x\"", "\"error\":{\"status\":400,\"message\":\"x\"}")), false)]
+#[case::nobody_named(http("200 OK", &YES.replace("\"subject\":\"user:x\"", "")), false)]
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_but_an_answer_that_says_so_lets_in(#[case] bytes: Vec<u8>, #[case] hold: bool) {
+    let (address, calls) = gives(bytes, hold).await;
+    let guard =
+        Guard::new(Client::new(&address, "key").expect("an address")).timeout(Duration::from_millis(300));
+    let reached = Reached::default();
+    let desk = serve(desk(&guard, &reached)).await;
+    let http = reqwest::Client::new();
+    let began = Instant::now();
+    for _ in 0..8 {
+        let answer = ask(&http, "POST", &format!("{desk}/manifests/m-1/release"), Some("a.b.c")).await;
+        assert_eq!(answer.0, 503, "{answer:?}");
+        assert!(!answer.2.to_string().contains("a.b.c"), "{answer:?}");
+    }
+    assert_eq!(reached.load(Ordering::Relaxed), 0, "no handler is called");
+    assert_eq!(guard.counts(), Counts { unanswered: 8, ..Counts::default() });
+    assert!(began.elapsed() < Duration::from_secs(4), "{:?}", began.elapsed());
+    assert!(calls.load(Ordering::Relaxed) >= 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_answer_that_says_so_lets_in() {
+    let (address, _) = gives(http("200 OK", YES), false).await;
+    let guard = Guard::new(Client::new(&address, "key").expect("an address"));
+    let reached = Reached::default();
+    let desk = serve(desk(&guard, &reached)).await;
+    let answer =
+        ask(&reqwest::Client::new(), "POST", &format!("{desk}/manifests/m-1/release"), Some("a.b.c")).await;
+    assert_eq!((answer.0, reached.load(Ordering::Relaxed)), (200, 1), "{answer:?}");
+}
+
+#[rstest]
+#[case("manifests/{m}", may("manifest:view").on("manifest:{m}"), "begins with /")]
+#[case("/manifests/{*m}", may("manifest:view").on("manifest:{m}"), "no one segment")]
+#[case("/manifests/x{m}", may("manifest:view").on("manifest:{m}"), "no segment")]
+#[case("/manifests/:m", may("manifest:view").on("manifest:x"), "no segment")]
+#[case("/a/{m}/b/{m}", may("manifest:view").on("manifest:{m}"), "stands twice")]
+#[case("/manifests/{m}", may("manifest:view").on("manifest:{other}"), "the path has no {other}")]
+#[case("/manifests/{m}", may("view").on("manifest:{m}"), "is no permission")]
+#[case("/manifests/{m}", may("manifest:*").on("manifest:{m}"), "is no permission")]
+#[case("/manifests/{m}", may("manifest:view").on("{m}"), "is no resource")]
+#[case("/manifests/{m}", may("manifest:view").on("vessel:{m}"), "not for a vessel")]
+#[case("/orgs/{o}/teams/{t}", may("team:view").on("team:{o}{t}"), "without a / between")]
+#[case("/orgs/{o}/teams/{t}", may("team:view").on("team:{o}-{t}"), "without a / between")]
+#[case("/kept/{n}", may("manifest:view").on("manifest:{n}"), "for the same requests")]
+#[case("/kept/{m}", open(), "it stands twice")]
+fn routes_that_make_no_sense_make_no_router(#[case] path: &str, #[case] needs: Needs, #[case] words: &str) {
+    let guard = Guard::new(Client::new("http://127.0.0.1:1", "key").expect("an address"));
+    let routes: Routes = guard.routes();
+    let routes = routes.get("/kept/{m}", async || "", open()).get(path, async || "", needs);
+    let error = routes.build().expect_err("is wrong").to_string();
+    assert!(error.contains(words), "{error}");
+}
+
+/// A handler that wants to know whom it serves is not called where nobody asked.
+#[tokio::test]
+async fn a_permit_is_not_made_up() {
+    let router = Router::new().route("/", axum::routing::get(async |permit: Permit| permit.subject));
+    let address = serve(router).await;
+    assert_eq!(ask(&reqwest::Client::new(), "GET", &address, None).await.0, 503);
+}
