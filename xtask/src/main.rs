@@ -76,12 +76,12 @@ fn test() -> Result<()> {
     run::step("console: unit tests");
     run::npm(&["test"])?;
     run::step("clippy");
-    cargo(&["clippy", "--workspace", "--all-targets", "--", "--deny", "warnings"])?;
+    cargo(&["clippy", "--workspace", "--all-targets", "--all-features", "--", "--deny", "warnings"])?;
     run::step("tests");
     if run::has_nextest() {
         cargo(&["nextest", "run", "--workspace", "--no-fail-fast"])?;
         run::step("examples in the documentation");
-        cargo(&["test", "--workspace", "--doc"])?;
+        cargo(&["test", "--workspace", "--all-features", "--doc"])?;
     } else {
         cargo(&["test", "--workspace", "--no-fail-fast"])?;
     }

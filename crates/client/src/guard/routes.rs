@@ -126,11 +126,10 @@ fn parameters(path: &str) -> Result<BTreeMap<String, usize>, String> {
             Some(name) if name.is_empty() || name.contains(['{', '}', '*']) => {
                 return Err(format!("{segment:?} stands for no one segment"));
             }
-            Some(name) => {
-                if all.insert(name.to_owned(), at).is_some() {
-                    return Err(format!("{{{name}}} stands twice"));
-                }
+            Some(name) if all.insert(name.to_owned(), at).is_some() => {
+                return Err(format!("{{{name}}} stands twice"));
             }
+            Some(_) => {}
         }
     }
     Ok(all)
