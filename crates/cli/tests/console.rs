@@ -453,7 +453,7 @@ async fn roles_are_given_and_relationships_read() {
 
             // On standby until there is a reason.
             page(browser, &service, "/give/standby").await;
-            choose(browser, "input[name=grant]", "hot-works").await;
+            choose(browser, "input[name=grant]", "g-812").await;
             fill(browser, "input[name=minutes]", "30").await;
             fill(browser, "input[name=reason]", "permit 5531" + Key::Enter).await;
             says(browser, "form [role=alert]", "may be activated only while context.zone == 'quay'").await;
