@@ -186,8 +186,12 @@ async fn choose(browser: &WebDriver, css: &str, text: &str) {
     // The list may be made anew while it is looked at.
     for _ in 0..200 {
         for item in browser.find_all(By::XPath(&path)).await.unwrap_or_default() {
-            if item.is_displayed().await.unwrap_or(false) && item.click().await.is_ok() {
-                return;
+            if item.is_displayed().await.unwrap_or(false) {
+                if item.click().await.is_ok() {
+                    return;
+                }
+                // It still moves: it is meant, and not the one behind it.
+                break;
             }
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
