@@ -438,14 +438,14 @@ const GUARDS: [Guard; 74] = [
     Guard {
         name: "an import refuses both of two that cross",
         file: "import/guess.rs",
-        with: "refused.push((other, why(&route.path.text)));",
+        with: "self.cross(document, *other, why(&path.text));",
         without: "",
     },
     Guard {
         name: "an import refuses what an open route would take",
         file: "import/crossing.rs",
-        with: "if together && !lies_in(ours, theirs) && !lies_in(theirs, ours) {",
-        without: "if together && ours.len() != theirs.len() {",
+        with: "if together(&open.method, &other.method) && !lies_in(ours, theirs) && !lies_in(theirs, ours) {",
+        without: "if together(&open.method, &other.method) && ours.len() != theirs.len() {",
     },
     Guard {
         name: "an import gives a scope what every operation lets it do",

@@ -5,8 +5,8 @@ mod support;
 
 use axum::Router;
 use axum::extract::{Path, State};
-use ostrog_client::Client;
-use ostrog_client::guard::{Counts, Guard, Needs, Permit, Routes, may, open};
+use ostrog_client::guard::{Columns, Counts, Guard, Needs, Permit, Refusal, Routes, may, open, rows};
+use ostrog_client::{Client, RowFilter};
 use rstest::rstest;
 use serde_json::{Value, json};
 use std::sync::Arc;
@@ -29,6 +29,28 @@ async fn done(State(reached): State<Reached>) -> &'static str {
     "done"
 }
 
+async fn list(State(reached): State<Reached>, filter: RowFilter) -> String {
+    reached.fetch_add(1, Ordering::Relaxed);
+    format!("{} where {}", filter.subject.unwrap_or_default(), filter.none)
+}
+
+async fn menu(
+    State(reached): State<Reached>,
+    permit: Permit,
+    Path(manifest): Path<String>,
+) -> Result<String, Refusal> {
+    reached.fetch_add(1, Ordering::Relaxed);
+    let shown = permit.caller.affordances(Some(&format!("manifest:{manifest}"))).await?;
+    let reason = shown.all.iter().find_map(|hint| hint.reason.clone()).unwrap_or_default();
+    Ok(format!("{} {} {reason}", shown.shows("release-button"), shown.enables("release-button")))
+}
+
+fn columns() -> Columns {
+    let columns =
+        [("line", "m.line_code"), ("within", "m.voyage")].map(|(of, at)| (of.to_owned(), at.to_owned()));
+    Columns { table: "manifests m".to_owned(), id: "m.number".to_owned(), columns: columns.into() }
+}
+
 /// The customs desk in a few lines.
 fn desk(guard: &Guard, reached: &Reached) -> Router {
     let routes: Routes<Reached> = guard.routes();
@@ -37,7 +59,9 @@ fn desk(guard: &Guard, reached: &Reached) -> Router {
     let router = routes
         .get("/manifests/{manifest}", show, may("manifest:view").on("manifest:{manifest}"))
         .post("/manifests/{manifest}/release", done, release)
-        .post("/voyages/{voyage}/manifests", done, may("manifest:file").on_new().within("voyage:{voyage}"))
+        .post("/voyages/{voyage}/manifests", done, may("manifest:file").on_new_within("voyage:{voyage}"))
+        .get("/manifests", list, rows("manifest:view", &columns()))
+        .get("/manifests/{manifest}/menu", menu, may("manifest:view").on("manifest:{manifest}"))
         .get("/none", done, may("manifest:fly").on_new())
         .get("/health", done, open());
     router.build().expect("is right").with_state(reached.clone())
@@ -88,6 +112,9 @@ async fn a_few_lines_guard_an_application() {
         ("HEAD", "/manifests/m-204", Some(&ines), 200, ""),
         ("GET", "/manifests/m-204", None, 401, "Sign in first"),
         ("POST", "/manifests/m-204/release", Some(&ines), 403, "condition"),
+        ("GET", "/manifests/m-204/menu", Some(&ines), 200, "true false condition"),
+        ("GET", "/manifests", Some(&ines), 200, "user:ines where false"),
+        ("GET", "/manifests", None, 401, "Sign in first"),
         ("GET", "/manifests/none-such", Some(&ines), 403, "You may not"),
         ("GET", "/manifests/m-204?Access_Token=x", Some(&ines), 401, "does not count"),
         ("GET", "/manifests/m%2D204", Some(&ines), 403, "path-refused"),
@@ -104,8 +131,10 @@ async fn a_few_lines_guard_an_application() {
         assert_eq!(called, usize::from(status == 200), "{method} {path}");
     }
     let spoilt = format!("{ines}x");
-    let refused = ask(&http, "GET", &at("/manifests/m-204"), Some(&spoilt)).await;
-    assert_eq!((refused.0, refused.1.as_str()), (401, "Bearer error=\"invalid_token\""), "{refused:?}");
+    for path in ["/manifests/m-204", "/manifests"] {
+        let refused = ask(&http, "GET", &at(path), Some(&spoilt)).await;
+        assert_eq!((refused.0, refused.1.as_str()), (401, "Bearer error=\"invalid_token\""), "{refused:?}");
+    }
     for headers in [vec![format!("Basic {ines}")], vec![format!("Bearer {ines}"), format!("Bearer {tomas}")]]
     {
         let mut request = http.get(at("/manifests/m-204"));
@@ -223,16 +252,27 @@ async fn nothing_but_an_answer_that_says_so_lets_in(#[case] bytes: Vec<u8>, #[ca
         Guard::new(Client::new(&address, "key").expect("an address")).timeout(Duration::from_millis(300));
     let reached = Reached::default();
     let desk = serve(desk(&guard, &reached)).await;
+    let by_routes = Guard::new(Client::new(&address, "key").expect("an address"));
+    let by_routes = by_routes.timeout(Duration::from_millis(300));
+    let counted = reached.clone();
+    let all = Router::new().fallback(async move || counted.fetch_add(1, Ordering::Relaxed).to_string());
+    let port = serve(by_routes.by_route_check(all)).await;
     let http = reqwest::Client::new();
     let began = Instant::now();
-    for _ in 0..8 {
-        let answer = ask(&http, "POST", &format!("{desk}/manifests/m-1/release"), Some("a.b.c")).await;
-        assert_eq!(answer.0, 503, "{answer:?}");
-        assert!(!answer.2.to_string().contains("a.b.c"), "{answer:?}");
+    for _ in 0..4 {
+        for path in ["POST {desk}/manifests/m-1/release", "GET {desk}/manifests", "GET {port}/manifests/m-1"]
+        {
+            let (method, path) = path.split_once(' ').expect("both");
+            let path = path.replace("{desk}", &desk).replace("{port}", &port);
+            let answer = ask(&http, method, &path, Some("a.b.c")).await;
+            assert_eq!(answer.0, 503, "{path}: {answer:?}");
+            assert!(!answer.2.to_string().contains("a.b.c"), "{answer:?}");
+        }
     }
     assert_eq!(reached.load(Ordering::Relaxed), 0, "no handler is called");
     assert_eq!(guard.counts(), Counts { unanswered: 8, ..Counts::default() });
-    assert!(began.elapsed() < Duration::from_secs(4), "{:?}", began.elapsed());
+    assert_eq!(by_routes.counts(), Counts { unanswered: 4, ..Counts::default() });
+    assert!(began.elapsed() < Duration::from_secs(6), "{:?}", began.elapsed());
     assert!(calls.load(Ordering::Relaxed) >= 1);
 }
 
@@ -268,6 +308,101 @@ fn routes_that_make_no_sense_make_no_router(#[case] path: &str, #[case] needs: N
     let routes = routes.get("/kept/{m}", async || "", open()).get(path, async || "", needs);
     let error = routes.build().expect_err("is wrong").to_string();
     assert!(error.contains(words), "{error}");
+}
+
+/// An allow that is kept is kept for its question, and for as long as nothing moves.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_kept_ends_when_anything_moves() {
+    let folder = folder();
+    let service = Service::port(folder.path());
+    let (ines, tomas) = (service.token_of("ines").await, service.token_of("tomas").await);
+    let client = Client::new(&service.url, &service.customs).expect("an address");
+    let guard = Guard::new(client).cache(Duration::from_secs(600));
+    let reached = Reached::default();
+    let desk = serve(desk(&guard, &reached)).await;
+    let http = reqwest::Client::new();
+    let set = async |fact: &str| {
+        let fact = json!({ "set": [fact] });
+        let (status, written) = service.post(&service.operator, "/api/v1/facts", &fact).await;
+        assert_eq!(status, 200, "{written}");
+    };
+    let get = async |path: &str, token: &str| {
+        let answer = ask(&http, "GET", &format!("{desk}/manifests/{path}"), Some(token)).await;
+        (answer.0, guard.counts().cached)
+    };
+    assert_eq!(get("m-204", &ines).await, (200, 0));
+    assert_eq!(get("m-204", &ines).await, (200, 1));
+    assert_eq!(get("m-204", &tomas).await, (200, 1), "another's question");
+    assert_eq!(get("m-205", &ines).await, (200, 1), "another question");
+    assert_eq!(get("none", &ines).await, (403, 1));
+    assert_eq!(get("none", &ines).await, (403, 1), "a denial is asked each time");
+    assert_eq!(get("m-204", &format!("{ines}x")).await, (401, 1));
+
+    // Without following, what an answer tells ends it.
+    set("user:petra.clearance = 1").await;
+    assert_eq!(get("m-204", &ines).await, (200, 2), "nobody told yet");
+    assert_eq!(get("none", &ines).await, (403, 2), "this one tells");
+    assert_eq!(get("m-204", &ines).await, (200, 2));
+    // A stream tells, and a right that ended is gone for whoever had used it just before.
+    tokio::spawn(guard.clone().follow());
+    let mut moves = guard.reached();
+    for (state, status) in [("suspended", 403), ("active", 200), ("suspended", 403)] {
+        get("m-204", &ines).await;
+        moves.mark_unchanged();
+        set(&format!("user:ines state {state}")).await;
+        tokio::time::timeout(Duration::from_secs(5), moves.changed())
+            .await
+            .expect("is told")
+            .expect("goes on");
+        assert_eq!(get("m-204", &ines).await.0, status, "{state}");
+    }
+}
+
+/// Routes of the charter guard a whole router.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_router_is_guarded_by_the_charters_routes() {
+    let folder = folder();
+    let service = Service::port(folder.path());
+    let proxy =
+        json!({ "applications": [{ "application": "customs" }], "headers": "original", "trusted-hops": 0 });
+    let asked = json!({ "name": "the desk", "proxy": proxy });
+    let (status, made) = service.post(&service.operator, "/api/v1/keys", &asked).await;
+    assert_eq!(status, 200, "{made}");
+    let key = made["text"].as_str().expect("a key");
+    let guard = Guard::new(Client::new(&service.url, key).expect("an address"));
+    let tell = async |permit: Permit, uri: axum::http::Uri| format!("{uri} for {}", permit.subject);
+    let desk = serve(guard.by_route_check(Router::new().fallback(tell))).await;
+    let http = reqwest::Client::new();
+    let ines = service.token_of("ines").await;
+    for (method, path, token, status, words) in [
+        ("GET", "/manifests/m-204", Some(&ines), 200, "/manifests/m-204 for user:ines"),
+        ("GET", "/manifests/m-204", None, 401, "Sign in first"),
+        ("POST", "/manifests/m-204/release", Some(&ines), 403, ""),
+        ("GET", "/manifests/none", Some(&ines), 403, ""),
+        ("GET", "/elsewhere", Some(&ines), 403, "unmapped"),
+        ("GET", "/manifests/m%2D204", Some(&ines), 403, "path-refused"),
+        ("GET", "/manifests/../manifests/m-204", Some(&ines), 403, ""),
+        ("DELETE", "/manifests/m-204", Some(&ines), 403, "unmapped"),
+    ] {
+        if path.contains("..") {
+            // The client would tidy it up.
+            let mut stream =
+                tokio::net::TcpStream::connect(desk.trim_start_matches("http://")).await.expect("connects");
+            let request = format!(
+                "{method} {path} HTTP/1.1\r\nhost: x\r\nauthorization: Bearer {ines}\r\nconnection: close\r\n\r\n"
+            );
+            stream.write_all(request.as_bytes()).await.expect("is sent");
+            let mut answer = String::new();
+            stream.read_to_string(&mut answer).await.expect("is read");
+            assert!(answer.starts_with("HTTP/1.1 403"), "{answer}");
+            continue;
+        }
+        let answer = ask(&http, method, &format!("{desk}{path}"), token.map(String::as_str)).await;
+        assert!(answer.0 == status && answer.2.to_string().contains(words), "{method} {path}: {answer:?}");
+    }
+    let overridden = http.get(format!("{desk}/manifests/m-204")).bearer_auth(&ines);
+    let overridden = overridden.header("X-HTTP-Method-Override", "DELETE").send().await.expect("an answer");
+    assert_eq!(overridden.status(), 403);
 }
 
 /// A handler that wants to know whom it serves is not called where nobody asked.

@@ -1,17 +1,59 @@
 //! What an application asks: decisions and searches, in the AuthZEN Authorization API 1.0.
 
-use crate::{Client, Error, Result, answer};
+use crate::{Answered, Client, Error, Result, answer, answered, response, unreachable};
+use eventsource_stream::{EventStream, EventStreamError, Eventsource as _};
+use futures_util::StreamExt as _;
+use futures_util::stream::{self, BoxStream};
 use ostrog_wire::access::{
-    Action, BatchAnswer, Entity, Evaluation, EvaluationRequest, EvaluationsRequest, SearchRequest,
-    SearchResponse,
+    Action, AffordancesRequest, AffordancesResponse, BatchAnswer, Entity, Evaluation, EvaluationRequest,
+    EvaluationsRequest, Reached, RowsRequest, RowsResponse, SearchRequest, SearchResponse,
 };
 use reqwest::Method;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::fmt;
+use std::time::Duration;
+
+/// The service says every ten seconds that it is there: a stream that is silent for so long has broken.
+const SILENCE: Duration = Duration::from_secs(30);
+/// A stream has no end of its own.
+const FOR_EVER: Duration = Duration::from_secs(365 * 24 * 3_600);
+
+/// The position that answers are of, as it moves.
+pub struct Positions(EventStream<BoxStream<'static, reqwest::Result<Vec<u8>>>>);
+
+impl fmt::Debug for Positions {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Positions(…)")
+    }
+}
+
+impl Positions {
+    /// Where answers are by now; none once the stream has ended, or is silent for too long.
+    ///
+    /// # Errors
+    /// If the stream breaks off, or tells something else.
+    pub async fn next(&mut self) -> Result<Option<Reached>> {
+        let Some(event) = self.0.next().await else { return Ok(None) };
+        let event = event.map_err(|error| match error {
+            EventStreamError::Transport(error) => unreachable(&error),
+            error => Error::Unreadable(error.to_string()),
+        })?;
+        serde_json::from_str(&event.data).map(Some).map_err(|error| Error::Unreadable(error.to_string()))
+    }
+}
 
 impl Client {
     async fn access<T: DeserializeOwned>(&self, path: &[&str], body: &impl Serialize) -> Result<T> {
         answer(self.request(Method::POST, &[&["access", "v1"], path].concat())?.json(body)).await
+    }
+
+    async fn access_of<T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &impl Serialize,
+    ) -> Result<Answered<T>> {
+        answered(self.request(Method::POST, &[&["access", "v1"], path].concat())?.json(body)).await
     }
 
     /// Asks whether a subject may do something. Names are `type:id`, the permission `type:action`; without
@@ -51,6 +93,44 @@ impl Client {
     /// If there are no decisions; treat that as denials.
     pub async fn evaluations(&self, request: &EvaluationsRequest) -> Result<BatchAnswer> {
         self.access(&["evaluations"], request).await
+    }
+
+    /// The same, with what the answer is of.
+    ///
+    /// # Errors
+    /// If there are no decisions; treat that as denials.
+    pub async fn evaluations_of(&self, request: &EvaluationsRequest) -> Result<Answered<BatchAnswer>> {
+        self.access_of(&["evaluations"], request).await
+    }
+
+    /// Asks on which rows of an application's own table: good for the position that the answer is of.
+    ///
+    /// # Errors
+    /// If there is no answer; show nothing then.
+    pub async fn row_filter(&self, request: &RowsRequest) -> Result<Answered<RowsResponse>> {
+        self.access_of(&["rows"], request).await
+    }
+
+    /// Asks what an application's interface shows and enables.
+    ///
+    /// # Errors
+    /// If there is no answer; show nothing then.
+    pub async fn affordances(&self, request: &AffordancesRequest) -> Result<Answered<AffordancesResponse>> {
+        self.access_of(&["affordances"], request).await
+    }
+
+    /// Follows the position that answers are of.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn positions(&self) -> Result<Positions> {
+        let request = self.request(Method::GET, &["access", "v1", "position"])?;
+        let response = response(request.header("accept", "text/event-stream").timeout(FOR_EVER)).await?;
+        let bytes = stream::unfold(response.bytes_stream().boxed(), async |mut bytes| {
+            let part = tokio::time::timeout(SILENCE, bytes.next()).await.ok()??;
+            Some((part.map(|part| part.to_vec()), bytes))
+        });
+        Ok(Positions(bytes.boxed().eventsource()))
     }
 
     /// Asks who may, a page at a time.

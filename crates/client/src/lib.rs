@@ -16,7 +16,8 @@
 //! - [`register`], [`charter`], [`keys`]: management;
 //! - [`changes`]: what happens, as it happens.
 //!
-//! Feature `tower` adds `guard`, which guards an Axum application. The shapes are those of `ostrog-wire`.
+//! Feature `tower` adds `guard`, which guards an Axum application; feature `sqlx` puts a row filter into a query;
+//! feature `verify` lets a guard refuse tokens before it asks. The shapes are those of `ostrog-wire`.
 
 #![forbid(unsafe_code)]
 
@@ -29,8 +30,10 @@ pub mod issuers;
 pub mod keys;
 pub mod questions;
 pub mod register;
+pub mod rows;
 
 pub use ostrog_wire as wire;
+pub use rows::RowFilter;
 
 use ostrog_wire::problem::Problem;
 use reqwest::{Method, RequestBuilder, Response, Url};
@@ -73,6 +76,17 @@ pub enum Error {
     /// The address or the key cannot be used.
     #[error("{0}")]
     Unusable(String),
+}
+
+/// An answer, and what it is of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answered<T> {
+    /// The answer.
+    pub answer: T,
+    /// The revision asked.
+    pub revision: Option<i64>,
+    /// The position asked at, `<epoch>.<n>`.
+    pub position: Option<String>,
 }
 
 /// What a call comes to.
@@ -160,21 +174,36 @@ impl Client {
 /// Sends a request; a refusal is an error.
 async fn response(request: RequestBuilder) -> Result<Response> {
     let response = request.send().await.map_err(|error| unreachable(&error))?;
+    if response.status().is_success() { Ok(response) } else { Err(refused(response).await) }
+}
+
+/// What a response that is no success says.
+async fn refused(response: Response) -> Error {
     let status = response.status();
-    if status.is_success() {
-        return Ok(response);
+    match response.bytes().await {
+        Err(error) => unreachable(&error),
+        Ok(bytes) => match serde_json::from_slice(&bytes) {
+            Ok(problem) => Error::Refused(problem),
+            Err(_) => Error::Unreadable(format!("HTTP {status} without a problem document")),
+        },
     }
-    let bytes = response.bytes().await.map_err(|error| unreachable(&error))?;
-    Err(match serde_json::from_slice(&bytes) {
-        Ok(problem) => Error::Refused(problem),
-        Err(_) => Error::Unreadable(format!("HTTP {status} without a problem document")),
-    })
 }
 
 /// Sends a request, and reads what comes back.
 async fn answer<T: DeserializeOwned>(request: RequestBuilder) -> Result<T> {
     let bytes = response(request).await?.bytes().await.map_err(|error| unreachable(&error))?;
     serde_json::from_slice(&bytes).map_err(|error| Error::Unreadable(error.to_string()))
+}
+
+/// The same, with what the answer is of.
+async fn answered<T: DeserializeOwned>(request: RequestBuilder) -> Result<Answered<T>> {
+    let response = response(request).await?;
+    let header = |name: &str| Some(response.headers().get(name)?.to_str().ok()?.to_owned());
+    let revision = header("ostrog-revision").and_then(|text| text.parse().ok());
+    let position = header("ostrog-position");
+    let bytes = response.bytes().await.map_err(|error| unreachable(&error))?;
+    let answer = serde_json::from_slice(&bytes).map_err(|error| Error::Unreadable(error.to_string()))?;
+    Ok(Answered { answer, revision, position })
 }
 
 /// The innermost cause says most.

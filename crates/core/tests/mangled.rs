@@ -294,6 +294,12 @@ fn big(what: &str, count: usize) -> String {
     json!({ "openapi": "3.0.3", "info": { "title": "Big", "version": "1" }, "paths": paths }).to_string()
 }
 
+/// What this thread has had of a processor: other tests beside it change nothing of that.
+fn spent() -> Duration {
+    let now = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
+    Duration::new(now.tv_sec.unsigned_abs(), u32::try_from(now.tv_nsec).expect("below a second"))
+}
+
 #[rstest]
 #[case::types("types")]
 #[case::extensions("extensions")]
@@ -305,17 +311,17 @@ fn four_times_the_operations_take_no_sixteen_times_as_long(#[case] what: &str) {
     let mut took = Vec::new();
     for count in [1_000, 4_000] {
         let text = big(what, count);
-        let began = Instant::now();
+        let began = spent();
         let draft = import::plan(&text, &options).expect("is mapped");
         let mut files = draft.write(&Choice::default(), None).expect("is written");
         files.push(SourceFile { path: "charter.toml".into(), text: HEADER.into() });
         let sources = Sources::new(files);
         assert!(charter::read(&sources).policy.is_some(), "a charter of {count}");
         import::plan(&text, &Options { beside: Some(&sources), ..options }).expect("is compared");
-        took.push(began.elapsed().as_secs_f64());
+        took.push((spent() - began).as_secs_f64());
         assert_eq!(draft.operations, count);
     }
-    assert!(took[1] < 8.0 * took[0] + 1.0, "{what}: {took:?}");
+    assert!(took[1] < 10.0 * took[0], "{what}: {took:?}");
 }
 
 #[test]

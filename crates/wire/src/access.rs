@@ -2,6 +2,9 @@
 //! those it knows are read strictly, and `null` in the place of an optional one is as if it were not there.
 
 use crate::strict::{Object, read_object};
+use ostrog_core::decide::hints::Hint;
+use ostrog_core::decide::rows::Columns;
+use ostrog_core::decide::told::RowsTold;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
@@ -344,6 +347,106 @@ pub struct SearchContext {
 pub struct PageInfo {
     /// To be sent for the next page; empty after the last one.
     pub next_token: String,
+}
+
+/// A row filter that is asked for: on which rows of an application's own table.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RowsRequest {
+    /// Who.
+    pub subject: Entity,
+    /// May do what.
+    pub action: Action,
+    /// The type of the rows.
+    pub resource: Entity,
+    /// The surroundings.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Object>))]
+    pub context: Option<Object>,
+    /// The columns of the table; without, the filter is a tree alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub columns: Option<Columns>,
+}
+
+read_object!(RowsRequest {
+    subject: "subject" must,
+    action: "action" must,
+    resource: "resource" must,
+    context: "context" may,
+    columns: "columns" may,
+});
+
+/// A row filter. It is good for the position that it was made at.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RowsResponse {
+    /// As a tree and, with columns, as SQL.
+    #[serde(flatten)]
+    pub rows: RowsTold,
+    /// What else is to be said.
+    #[serde(default)]
+    pub context: BesideContext,
+}
+
+/// Affordances that are asked for: what an application's interface shows and enables.
+#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AffordancesRequest {
+    /// For whom.
+    pub subject: Entity,
+    /// On what; what is not about its type is judged on whether it may be done somewhere.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub resource: Option<Entity>,
+    /// The surroundings.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Object>))]
+    pub context: Option<Object>,
+    /// An operator's key says whose; an application's is its own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub application: Option<String>,
+}
+
+read_object!(AffordancesRequest {
+    subject: "subject" must,
+    resource: "resource" may,
+    context: "context" may,
+    application: "application" may,
+});
+
+/// Affordances, judged.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AffordancesResponse {
+    /// In the order of the charter.
+    pub affordances: Vec<Hint>,
+    /// What else is to be said.
+    #[serde(default)]
+    pub context: BesideContext,
+}
+
+/// What is said beside a row filter or affordances.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct BesideContext {
+    /// Why nothing was asked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// Whom a token names.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
+    /// When the token ends that it was made for: until then it counts, and no longer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
+}
+
+/// What answers are of by now: an event of the stream that follows it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Reached {
+    /// The live revision.
+    pub revision: i64,
+    /// `<epoch>.<n>`.
+    pub position: String,
 }
 
 #[cfg(test)]

@@ -4,7 +4,8 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// What an application's key can be kept to.
-pub const ENDPOINTS: [&str; 4] = ["evaluation", "evaluations", "search", "activation"];
+pub const ENDPOINTS: [&str; 7] =
+    ["evaluation", "evaluations", "search", "rows", "affordances", "position", "activation"];
 
 /// How much an answer tells the holder of a key.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -120,7 +121,7 @@ pub struct KeyAsked {
     /// How much its answers tell: `none`, `reason` (unless stated), `full`.
     #[serde(default)]
     pub detail: Detail,
-    /// The endpoints it is kept to: `evaluation`, `evaluations`, `search`, `activation`;
+    /// The endpoints it is kept to: `evaluation`, `evaluations`, `search`, `rows`, `affordances`, `position`, `activation`;
     /// none: all that its maker may give.
     #[serde(default)]
     pub endpoints: Vec<String>,

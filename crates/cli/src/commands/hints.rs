@@ -5,6 +5,7 @@ use super::{Global, OutputFormat};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use crate::table;
+use ostrog_core::decide::hints::Judged;
 use ostrog_core::decide::told;
 use ostrog_wire::questions::BlankOptions;
 
@@ -27,8 +28,8 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
     let request = args.with.request(&args.subject, "", args.resource.as_deref())?;
     let told = match args.at.asking(&args.with, global, shell)? {
         Asking::Offline(world, now) => {
-            told::hints(world.engine(), &args.application, &request, now, &mut || true)
-                .map_err(Failure::input)?
+            let judged = Judged { application: &args.application, request: &request, asks: &|_| true };
+            told::hints(world.engine(), judged, now, &mut || true).map_err(Failure::input)?
         }
         Asking::Live(client) => {
             let beside = BlankOptions { application: args.application.clone(), ..BlankOptions::default() };
@@ -51,6 +52,7 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
                     .to_owned()
                 }),
                 ("judged", |hint| if hint.somewhere { "somewhere" } else { "here" }.to_owned()),
+                ("reason", |hint| hint.reason.clone().unwrap_or_default()),
                 ("name", |hint| hint.name.clone()),
             ],
         );
@@ -66,6 +68,7 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
                 ("visible", |hint| hint.visible.to_string()),
                 ("enabled", |hint| hint.enabled.to_string()),
                 ("somewhere", |hint| hint.somewhere.to_string()),
+                ("reason", |hint| hint.reason.clone().unwrap_or_default()),
                 ("name", |hint| hint.name.clone()),
             ],
         );

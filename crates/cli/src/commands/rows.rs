@@ -29,6 +29,9 @@ pub struct Args {
     with: With,
 }
 
+/// From how many values in one list on a filter is called long.
+const LONG: usize = 1_000;
+
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, &args.permission, None)?;
     let kind = args.permission.split(':').next().unwrap_or_default();
@@ -43,6 +46,12 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
             args.at.told(client.rows(&args.at.question(&request, beside, &args.with)?).await?, shell)
         }
     };
+    if told.longest > LONG {
+        shell.notice(&format!(
+            "the filter names {} by one: give a column for what tells them apart, or it grows with the register",
+            told.longest
+        ));
+    }
     match &told.sql {
         Some(sql) if args.sql && shell.format == OutputFormat::Text => {
             shell.answer(&sql.statement);

@@ -1,46 +1,88 @@
 //! What happens before a handler is called.
 
+use super::caller::{Bearer, Caller, Refusal};
 use super::routes::{Asked, Piece, Template};
 use super::{Guard, Permit, refusal};
-use crate::{Client, Error};
+use crate::{Answered, Client, Error};
 use axum::extract::{Request, State};
-use axum::http::{HeaderMap, Uri, header};
+use axum::http::Uri;
 use axum::middleware::Next;
 use axum::response::Response;
+use ostrog_core::decide::rows::Columns;
 use ostrog_core::routes::Path;
 use ostrog_wire::access::{
-    Action, BatchAnswer, Entity, Evaluation, EvaluationItem, EvaluationsRequest, Options, Semantic,
+    Action, BatchAnswer, Entity, Evaluation, EvaluationItem, EvaluationsRequest, Options, Reached, Semantic,
 };
 use ostrog_wire::strict::Object;
 use serde_json::{Map, Value};
+use sha2::{Digest as _, Sha256};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 /// What is asked for requests of one route.
 pub struct Asks {
     pub guard: Guard,
-    pub needs: Vec<Asked>,
+    pub needs: What,
+}
+
+/// What a route asks.
+pub enum What {
+    /// Whether all of it is allowed.
+    All(Vec<Asked>),
+    /// On which rows.
+    Rows(String, Columns),
 }
 
 /// What a request comes to.
 enum Outcome {
-    Allowed(Permit),
+    /// It goes on, with what its handler is told.
+    Allowed(axum::http::Extensions),
     /// Whoever asks, this is not allowed.
     Refused(Response),
     /// There is no answer.
     Unanswered(Response),
 }
 
+/// Why there is no answer.
+pub enum Unanswered {
+    /// None is asked for, for a while.
+    Paused(Duration),
+    /// It failed.
+    Failed,
+    /// It took too long.
+    Late,
+    /// It is no answer to what was asked.
+    Strange,
+}
+
+impl Unanswered {
+    pub fn refusal(self) -> Refusal {
+        self.response().into()
+    }
+
+    fn response(self) -> Response {
+        let words = "Whether you may do this cannot be asked now.";
+        match self {
+            Unanswered::Paused(left) => refusal::later(words, left),
+            Unanswered::Failed | Unanswered::Strange => refusal::unanswered(words),
+            Unanswered::Late => refusal::unanswered("Whether you may do this was not answered in time."),
+        }
+    }
+}
+
 /// Lets a request through to its handler, or refuses it.
 pub async fn check(State(asks): State<Arc<Asks>>, mut request: Request, next: Next) -> Response {
-    let outcome = asks.outcome(request.headers(), request.uri()).await;
+    let outcome = match Caller::of(&asks.guard, request.headers(), request.uri()) {
+        Err(refusal) => Outcome::Refused(axum::response::IntoResponse::into_response(refusal)),
+        Ok(caller) => asks.outcome(caller, request.uri()).await,
+    };
     let shared = &asks.guard.shared;
     let count = |count: &AtomicU64| count.fetch_add(1, Ordering::Relaxed);
     match outcome {
-        Outcome::Allowed(permit) => {
+        Outcome::Allowed(told) => {
             count(&shared.allowed);
-            request.extensions_mut().insert(permit);
+            request.extensions_mut().extend(told);
             next.run(request).await
         }
         Outcome::Refused(response) => {
@@ -54,123 +96,55 @@ pub async fn check(State(asks): State<Arc<Asks>>, mut request: Request, next: Ne
     }
 }
 
-/// Whose request it is.
-enum Bearer {
-    Nobody,
-    Token(String),
-}
-
-impl Asks {
+impl Guard {
+    /// Asks, as often as is sensible: within its time, once more if the service was not reached (a question changes
+    /// nothing), and not at all while it is left alone.
     #[tracing::instrument(name = "guard", skip_all)]
-    async fn outcome(&self, headers: &HeaderMap, uri: &Uri) -> Outcome {
-        let bearer = match bearer(headers, uri) {
-            Ok(bearer) => bearer,
-            Err(invalid) => return Outcome::Refused(refusal::sign_in(invalid)),
-        };
-        let path = match Path::read(uri.path()) {
-            Ok(path) => path,
-            Err(why) => return Outcome::Refused(refusal::path(&format!("This path is not served: {why}."))),
-        };
-        let Some(question) = self.question(&bearer, &path) else {
-            return Outcome::Refused(refusal::path("This path is not served."));
-        };
-        let trace = headers.get("traceparent").and_then(|value| value.to_str().ok());
-        let leave = match self.guard.shared.pause.leave() {
-            Ok(leave) => leave,
-            Err(left) => {
-                return Outcome::Unanswered(refusal::later(
-                    "Whether you may do this cannot be asked now.",
-                    left,
-                ));
+    pub(super) async fn asks<T, F: Future<Output = crate::Result<Answered<T>>> + Send>(
+        &self,
+        trace: Option<&str>,
+        ask: impl Fn(Client) -> F,
+    ) -> Result<Answered<T>, Unanswered> {
+        let leave = self.shared.pause.leave().map_err(Unanswered::Paused)?;
+        let client = self.client(trace);
+        let asked = async {
+            match ask(client.clone()).await {
+                Err(Error::Unreachable(_)) => {
+                    tokio::time::sleep(Duration::from_millis(20)).await;
+                    ask(client.clone()).await
+                }
+                answer => answer,
             }
         };
-        let answers = match tokio::time::timeout(self.guard.timeout, self.ask(&question, trace)).await {
-            Ok(Ok(answers)) => answers,
+        let answered = match tokio::time::timeout(self.timeout, asked).await {
+            Ok(Ok(answered)) => answered,
             Ok(Err(error)) => {
                 tracing::warn!(%error, "no decision");
                 // It answers, if not as it should: what is wrong is the question, or the key.
-                if matches!(error, Error::Refused(_)) {
-                    leave.answered();
+                match error {
+                    Error::Refused(problem) if problem.status < 500 && problem.status != 429 => {
+                        leave.answered();
+                    }
+                    _ => leave.failed(),
                 }
-                return Outcome::Unanswered(refusal::unanswered(
-                    "Whether you may do this cannot be asked now.",
-                ));
+                return Err(Unanswered::Failed);
             }
             Err(_) => {
-                tracing::warn!(timeout = ?self.guard.timeout, "no decision in time");
-                return Outcome::Unanswered(refusal::unanswered(
-                    "Whether you may do this was not answered in time.",
-                ));
+                leave.failed();
+                tracing::warn!(timeout = ?self.timeout, "no decision in time");
+                return Err(Unanswered::Late);
             }
         };
         leave.answered();
-        told(&bearer, answers)
-    }
-
-    /// All needs of a request as one batch.
-    fn question(&self, bearer: &Bearer, path: &Path) -> Option<EvaluationsRequest> {
-        let mut evaluations = Vec::new();
-        for need in &self.needs {
-            let name = match &need.template {
-                None => None,
-                Some(template) => Some(named(template, path)?),
-            };
-            let resource = match (need.is_new, name) {
-                (false, name) => {
-                    Entity { kind: need.kind.clone(), id: name.map(|(_, id)| id), properties: None }
-                }
-                (true, within) => {
-                    let properties = within.map(|(kind, id)| {
-                        Object(Map::from_iter([("within".to_owned(), Value::from(format!("{kind}:{id}")))]))
-                    });
-                    Entity { kind: need.kind.clone(), id: None, properties }
-                }
-            };
-            let action = Action { name: format!("{}:{}", need.kind, need.action) };
-            evaluations.push(EvaluationItem {
-                action: Some(action),
-                resource: Some(resource),
-                ..EvaluationItem::default()
-            });
+        if let (Some(revision), Some(position)) = (answered.revision, &answered.position) {
+            self.hears(&Reached { revision, position: position.clone() });
         }
-        let subject = match bearer {
-            Bearer::Nobody => Entity { kind: "anonymous".to_owned(), ..Entity::default() },
-            Bearer::Token(token) => {
-                Entity { kind: "token".to_owned(), id: Some(token.clone()), properties: None }
-            }
-        };
-        let options = Options { evaluations_semantic: Semantic::ExecuteAll };
-        Some(EvaluationsRequest {
-            subject: Some(subject),
-            evaluations,
-            options,
-            ..EvaluationsRequest::default()
-        })
-    }
-
-    /// Asks, once more if the service was not reached: a question changes nothing.
-    async fn ask(
-        &self,
-        question: &EvaluationsRequest,
-        trace: Option<&str>,
-    ) -> crate::Result<Vec<Evaluation>> {
-        let client = self.client(trace);
-        let mut answer = client.evaluations(question).await;
-        if matches!(answer, Err(Error::Unreachable(_))) {
-            tokio::time::sleep(Duration::from_millis(20)).await;
-            answer = client.evaluations(question).await;
-        }
-        match answer? {
-            BatchAnswer::Many(answers) if answers.evaluations.len() == self.needs.len() => {
-                Ok(answers.evaluations)
-            }
-            _ => Err(Error::Unreadable("there are not as many answers as questions".to_owned())),
-        }
+        Ok(answered)
     }
 
     fn client(&self, trace: Option<&str>) -> Client {
-        let after = self.guard.shared.after.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone();
-        let mut client = self.guard.client.clone();
+        let after = self.shared.after.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone();
+        let mut client = self.client.clone();
         if let Some((position, digest)) = after {
             client = client.at_least(&position, digest.as_deref());
         }
@@ -181,28 +155,114 @@ impl Asks {
     }
 }
 
-/// Who asks; or that nobody is asked for, and whether a token is why.
-fn bearer(headers: &HeaderMap, uri: &Uri) -> Result<Bearer, bool> {
-    let in_query =
-        |pair: &str| pair.split('=').next().is_some_and(|key| key.eq_ignore_ascii_case("access_token"));
-    if uri.query().is_some_and(|query| query.split('&').any(in_query)) {
-        return Err(true);
+impl Asks {
+    async fn outcome(&self, caller: Caller, uri: &Uri) -> Outcome {
+        if let Bearer::Token(token) = &caller.bearer
+            && !self.guard.verifies(token).await
+        {
+            return Outcome::Refused(refusal::sign_in(true));
+        }
+        let path = match Path::read(uri.path()) {
+            Ok(path) => path,
+            Err(why) => return Outcome::Refused(refusal::path(&format!("This path is not served: {why}."))),
+        };
+        match &self.needs {
+            What::All(needs) => self.decided(needs, caller, &path).await,
+            What::Rows(permission, columns) => match caller.row_filter(permission, columns).await {
+                Ok(filter) if filter.none && !caller.is_signed_in() => {
+                    Outcome::Refused(refusal::sign_in(false))
+                }
+                Ok(filter) => {
+                    let subject = filter.subject.clone().unwrap_or_else(|| "anonymous".to_owned());
+                    let mut told = axum::http::Extensions::new();
+                    told.insert(Permit { subject, reasons: Vec::new(), caller });
+                    told.insert(filter);
+                    Outcome::Allowed(told)
+                }
+                Err(refusal) => {
+                    let response = axum::response::IntoResponse::into_response(refusal);
+                    match response.status().is_server_error() {
+                        true => Outcome::Unanswered(response),
+                        false => Outcome::Refused(response),
+                    }
+                }
+            },
+        }
     }
-    let mut all = headers.get_all(header::AUTHORIZATION).iter();
-    let Some(first) = all.next() else { return Ok(Bearer::Nobody) };
-    if all.next().is_some() {
-        return Err(true);
+
+    async fn decided(&self, needs: &[Asked], caller: Caller, path: &Path) -> Outcome {
+        let Some(question) = question(needs, &caller, path) else {
+            return Outcome::Refused(refusal::path("This path is not served."));
+        };
+        let whole = self.guard.cached_for.and_then(|_| serde_json::to_vec(&question).ok());
+        let digest = whole.map(|question| Sha256::digest(question).into());
+        if let Some((subject, reasons)) = digest.as_ref().and_then(|digest| self.guard.kept(digest)) {
+            return permit(subject, reasons, caller);
+        }
+        let question = &question;
+        let ask = |client: Client| async move { client.evaluations_of(question).await };
+        let answered = match self.guard.asks(caller.trace.as_deref(), ask).await {
+            Ok(answered) => answered,
+            Err(why) => return Outcome::Unanswered(why.response()),
+        };
+        let of = answered.revision.zip(answered.position);
+        let answers = match answered.answer {
+            BatchAnswer::Many(answers) if answers.evaluations.len() == needs.len() => answers.evaluations,
+            _ => {
+                tracing::warn!("there are not as many answers as questions");
+                return Outcome::Unanswered(Unanswered::Strange.response());
+            }
+        };
+        match told(&caller.bearer, answers) {
+            Told::Allowed(subject, reasons) => {
+                if let (Some(digest), Some((revision, position))) = (digest, of) {
+                    let of = Reached { revision, position };
+                    self.guard.keep(digest, (subject.clone(), reasons.clone()), caller.bearer.until(), &of);
+                }
+                permit(subject, reasons, caller)
+            }
+            Told::Refused(response) => Outcome::Refused(response),
+            Told::Unanswered(response) => Outcome::Unanswered(response),
+        }
     }
-    let text = first.to_str().map_err(|_| true)?;
-    let (scheme, token) = text.split_once(' ').ok_or(false)?;
-    if !scheme.eq_ignore_ascii_case("bearer") {
-        return Err(false);
+}
+
+/// Seconds since 1970.
+pub fn now() -> u64 {
+    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(u64::MAX, |since| since.as_secs())
+}
+
+/// All needs of a request as one batch.
+fn question(needs: &[Asked], caller: &Caller, path: &Path) -> Option<EvaluationsRequest> {
+    let mut evaluations = Vec::new();
+    for need in needs {
+        let name = match &need.template {
+            None => None,
+            Some(template) => Some(named(template, path)?),
+        };
+        let resource = match (need.is_new, name) {
+            (false, name) => Entity { kind: need.kind.clone(), id: name.map(|(_, id)| id), properties: None },
+            (true, within) => {
+                let properties = within.map(|(kind, id)| {
+                    Object(Map::from_iter([("within".to_owned(), Value::from(format!("{kind}:{id}")))]))
+                });
+                Entity { kind: need.kind.clone(), id: None, properties }
+            }
+        };
+        let action = Action { name: format!("{}:{}", need.kind, need.action) };
+        evaluations.push(EvaluationItem {
+            action: Some(action),
+            resource: Some(resource),
+            ..EvaluationItem::default()
+        });
     }
-    let token = token.trim();
-    if token.is_empty() || token.contains([' ', ',']) {
-        return Err(true);
-    }
-    Ok(Bearer::Token(token.to_owned()))
+    let options = Options { evaluations_semantic: Semantic::ExecuteAll };
+    Some(EvaluationsRequest {
+        subject: Some(caller.entity()),
+        evaluations,
+        options,
+        ..EvaluationsRequest::default()
+    })
 }
 
 fn named(template: &Template, path: &Path) -> Option<(String, String)> {
@@ -216,33 +276,41 @@ fn named(template: &Template, path: &Path) -> Option<(String, String)> {
     Some((template.kind.clone(), id))
 }
 
+/// What answers come to.
+enum Told {
+    /// Whom, and why.
+    Allowed(String, Vec<Option<String>>),
+    Refused(Response),
+    Unanswered(Response),
+}
+
 /// What the answers come to: all of them must allow.
-fn told(bearer: &Bearer, answers: Vec<Evaluation>) -> Outcome {
+fn told(bearer: &Bearer, answers: Vec<Evaluation>) -> Told {
     let is_token = matches!(bearer, Bearer::Token(_));
     if let Some(error) = answers.iter().find_map(|answer| answer.context.error.as_ref()) {
         tracing::warn!(status = error.status, error = error.message, "a need cannot be asked");
-        return Outcome::Unanswered(refusal::unanswered("Whether you may do this cannot be asked now."));
+        return Told::Unanswered(refusal::unanswered("Whether you may do this cannot be asked now."));
     }
     if let Some(denied) = answers.iter().find(|answer| !answer.decision) {
         let reason = denied.context.reason.as_deref();
-        return Outcome::Refused(match (is_token, reason) {
+        return Told::Refused(match (is_token, reason) {
             (false, _) => refusal::sign_in(false),
             (true, Some("token-refused")) => refusal::sign_in(true),
             (true, reason) => refusal::denied(reason, denied.context.message.as_deref()),
         });
     }
     let subject = answers.iter().find_map(|answer| answer.context.subject.clone());
+    let reasons = answers.into_iter().map(|answer| answer.context.reason).collect();
     match (is_token, subject) {
         // Whom a token names is told with every answer to one.
-        (true, None) => Outcome::Unanswered(refusal::unanswered("Whose token this is was not answered.")),
-        (true, Some(subject)) => permit(subject, answers),
-        (false, _) => permit("anonymous".to_owned(), answers),
+        (true, None) => Told::Unanswered(refusal::unanswered("Whose token this is was not answered.")),
+        (true, Some(subject)) => Told::Allowed(subject, reasons),
+        (false, _) => Told::Allowed("anonymous".to_owned(), reasons),
     }
 }
 
-fn permit(subject: String, answers: Vec<Evaluation>) -> Outcome {
-    Outcome::Allowed(Permit {
-        subject,
-        reasons: answers.into_iter().map(|answer| answer.context.reason).collect(),
-    })
+fn permit(subject: String, reasons: Vec<Option<String>>, caller: Caller) -> Outcome {
+    let mut told = axum::http::Extensions::new();
+    told.insert(Permit { subject, reasons, caller });
+    Outcome::Allowed(told)
 }

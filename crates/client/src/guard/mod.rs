@@ -15,7 +15,7 @@
 //! let routes: Routes = Guard::new(client).routes();
 //! let router = routes
 //!     .get("/manifests/{manifest}", show, may("manifest:view").on("manifest:{manifest}"))
-//!     .post("/voyages/{voyage}/manifests", file, may("manifest:file").on_new().within("voyage:{voyage}"))
+//!     .post("/voyages/{voyage}/manifests", file, may("manifest:file").on_new_within("voyage:{voyage}"))
 //!     .get("/health", health, open())
 //!     .build()?;
 //! # Ok(router) }
@@ -37,44 +37,76 @@
 //! request; a call that does not reach it is made once more. After several failures in a row no call is made for a while,
 //! twice as long each time, up to [`LONGEST_PAUSE`].
 //!
-//! A router that is merged with others guards its own routes only.
+//! A route that lists says [`rows`]: its handler takes a [`RowFilter`] and puts it into its query. Where the application
+//! asks for it ([`Guard::cache`]), allows are kept for a while. [`Caller`] asks what else an interface wants to know.
+//!
+//! A router that is merged with others guards its own routes only. One whose routes stand in the charter instead is
+//! guarded by [`Guard::by_route_check`].
 
 mod ask;
+mod cache;
+mod caller;
 mod pause;
 mod refusal;
+mod route_check;
 mod routes;
 
+pub use caller::{Affordances, Caller, Refusal};
+pub use ostrog_core::decide::rows::Columns;
 pub use pause::LONGEST_PAUSE;
 pub use routes::{NotBuilt, Routes};
 
-use crate::Client;
+use crate::{Client, RowFilter};
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
-use axum::response::Response;
+use cache::{Cache, Question};
+use ostrog_wire::access::Reached;
 use pause::Pause;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
+use tokio::sync::watch;
 
 /// How long an answer may take unless the guard is told otherwise.
 pub const TIMEOUT: Duration = Duration::from_secs(1);
+/// How long is waited before it is followed again, at first.
+const SHORTEST_WAIT: Duration = Duration::from_millis(250);
 
 /// What asks before a handler is called. Clones share what they know of the service.
 #[derive(Clone, Debug)]
 pub struct Guard {
     client: Client,
     timeout: Duration,
+    /// How long an allow is kept, if at all.
+    cached_for: Option<Duration>,
+    #[cfg(feature = "verify")]
+    verifies: Option<Verifies>,
     shared: Arc<Shared>,
 }
+
+/// By whose keys tokens are looked at first, for which application.
+#[cfg(feature = "verify")]
+#[derive(Clone, Debug)]
+struct Verifies {
+    issuers: Arc<ostrog_tokens::Issuers>,
+    application: String,
+}
+
+/// Whom, and why.
+type Allowed = (String, Vec<Option<String>>);
 
 #[derive(Debug, Default)]
 struct Shared {
     pause: Pause,
+    cache: Mutex<Cache<Allowed>>,
+    /// Where answers are, as far as it was heard.
+    reached: watch::Sender<Option<Reached>>,
     /// What an answer must include: the position of the application's own last write.
     after: Mutex<Option<(String, Option<String>)>>,
     allowed: AtomicU64,
     denied: AtomicU64,
     unanswered: AtomicU64,
+    cached: AtomicU64,
 }
 
 /// How many requests came to what since the guard was made.
@@ -86,12 +118,99 @@ pub struct Counts {
     pub denied: u64,
     /// Refused, because there was no answer.
     pub unanswered: u64,
+    /// Of those let through: by an answer that was kept.
+    pub cached: u64,
 }
 
 impl Guard {
     /// A guard that asks by a client, whose key is the application's.
     pub fn new(client: Client) -> Guard {
-        Guard { client, timeout: TIMEOUT, shared: Arc::default() }
+        Guard {
+            client,
+            timeout: TIMEOUT,
+            cached_for: None,
+            #[cfg(feature = "verify")]
+            verifies: None,
+            shared: Arc::default(),
+        }
+    }
+
+    /// The same, which keeps allows: each for its whole question, no longer than so, and never past its token's
+    /// `exp`. What is kept ends as soon as an answer, or [`Guard::follow`], tells of a newer position or revision. So
+    /// without following, who loses a right may go on for as long as is said here.
+    #[must_use]
+    pub fn cache(mut self, longest: Duration) -> Guard {
+        self.cached_for = Some(longest);
+        self
+    }
+
+    /// The same, which looks at tokens first, by keys of its own, for an application. It refuses what does not hold
+    /// without asking; what holds is asked all the same.
+    #[cfg(feature = "verify")]
+    #[must_use]
+    pub fn verifying(mut self, issuers: Arc<ostrog_tokens::Issuers>, application: &str) -> Guard {
+        self.verifies = Some(Verifies { issuers, application: application.to_owned() });
+        self
+    }
+
+    async fn verifies(&self, token: &str) -> bool {
+        #[cfg(feature = "verify")]
+        if let Some(Verifies { issuers, application }) = &self.verifies {
+            let verified = issuers.verify(token, Some(application), jiff::Timestamp::now()).await;
+            if let Err(why) = &verified {
+                tracing::info!(%why, "a token was refused");
+            }
+            return verified.is_ok();
+        }
+        let _ = token;
+        true
+    }
+
+    /// Follows where answers are, for as long as it is polled: what is kept ends as soon as anything moves, and
+    /// [`Guard::reached`] tells. While it cannot follow, nothing that was kept before counts.
+    pub async fn follow(self) {
+        let mut wait = SHORTEST_WAIT;
+        loop {
+            if let Ok(mut positions) = self.client.positions().await {
+                while let Ok(Some(reached)) = positions.next().await {
+                    wait = SHORTEST_WAIT;
+                    self.hears(&reached);
+                }
+            }
+            self.cached().forget();
+            tokio::time::sleep(wait).await;
+            wait = (wait * 2).min(LONGEST_PAUSE);
+        }
+    }
+
+    /// Where answers are, as far as was heard, and whenever that moves.
+    pub fn reached(&self) -> watch::Receiver<Option<Reached>> {
+        self.shared.reached.subscribe()
+    }
+
+    fn hears(&self, now: &Reached) {
+        let is_newer = self.cached().hears(now);
+        self.shared.reached.send_if_modified(|known| {
+            let moves = is_newer && known.as_ref() != Some(now);
+            if moves {
+                *known = Some(now.clone());
+            }
+            moves
+        });
+    }
+
+    fn cached(&self) -> MutexGuard<'_, Cache<Allowed>> {
+        self.shared.cache.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn kept(&self, question: &Question) -> Option<Allowed> {
+        let found = self.cached().find(question, self.cached_for?, ask::now())?;
+        self.shared.cached.fetch_add(1, Ordering::Relaxed);
+        Some(found)
+    }
+
+    fn keep(&self, question: Question, allowed: Allowed, until: u64, of: &Reached) {
+        self.cached().keep(question, allowed, until, of);
     }
 
     /// The same, for answers that take no longer.
@@ -106,6 +225,8 @@ impl Guard {
     pub fn after(&self, position: &str, digest: Option<&str>) {
         let mut after = self.shared.after.lock().unwrap_or_else(PoisonError::into_inner);
         *after = Some((position.to_owned(), digest.map(str::to_owned)));
+        drop(after);
+        self.cached().forget();
     }
 
     /// How many requests came to what.
@@ -115,6 +236,7 @@ impl Guard {
             allowed: read(&self.shared.allowed),
             denied: read(&self.shared.denied),
             unanswered: read(&self.shared.unanswered),
+            cached: read(&self.shared.cached),
         }
     }
 
@@ -128,7 +250,17 @@ impl Guard {
 
 /// What a route needs before its handler is called.
 #[derive(Clone, Debug)]
-pub struct Needs(Option<Vec<Need>>);
+pub struct Needs(Kind);
+
+#[derive(Clone, Debug)]
+enum Kind {
+    /// Nothing.
+    Open,
+    /// All of these.
+    All(Vec<Need>),
+    /// Which rows of a table.
+    Rows(String, Columns),
+}
 
 #[derive(Clone, Debug)]
 struct Need {
@@ -156,41 +288,48 @@ pub fn may(permission: &str) -> Permission {
 
 /// The route needs nothing: whoever asks is let through, and Ostrog is not asked.
 pub fn open() -> Needs {
-    Needs(None)
+    Needs(Kind::Open)
+}
+
+/// The route lists rows of a table on which somebody has a permission, `type:action`. Its handler takes the
+/// [`RowFilter`]; nobody who is signed in and may see nothing is refused with 401, and whoever is signed in gets what
+/// they may see, which may be nothing.
+pub fn rows(permission: &str, columns: &Columns) -> Needs {
+    Needs(Kind::Rows(permission.to_owned(), columns.clone()))
 }
 
 impl Permission {
     /// For what a template names, `type:{parameter}`: with parameters of the route's path. Between two parameters
     /// stands a `/`, so that no two resources are named alike.
     pub fn on(self, template: &str) -> Needs {
-        Needs(Some(vec![Need { permission: self.0, of: Of::Named(template.to_owned()) }]))
+        Needs(Kind::All(vec![Need { permission: self.0, of: Of::Named(template.to_owned()) }]))
     }
 
     /// For a new one of the permission's type.
     pub fn on_new(self) -> Needs {
-        Needs(Some(vec![Need { permission: self.0, of: Of::New(None) }]))
+        Needs(Kind::All(vec![Need { permission: self.0, of: Of::New(None) }]))
+    }
+
+    /// For a new one of the permission's type, within what a template names.
+    pub fn on_new_within(self, template: &str) -> Needs {
+        Needs(Kind::All(vec![Need { permission: self.0, of: Of::New(Some(template.to_owned())) }]))
     }
 }
 
 impl Needs {
-    /// Of a new one: within what a template names.
-    #[must_use]
-    pub fn within(mut self, template: &str) -> Needs {
-        if let Some(Need { of: of @ Of::New(_), .. }) = self.0.as_mut().and_then(|all| all.last_mut()) {
-            *of = Of::New(Some(template.to_owned()));
-        }
-        self
-    }
-
     /// And more: all of it is needed.
+    ///
+    /// # Panics
+    /// If rows are to be listed and something else is needed: a route does one or the other.
     #[must_use]
     pub fn and(self, more: Needs) -> Needs {
         match (self.0, more.0) {
-            (Some(mut all), Some(more)) => {
+            (Kind::All(mut all), Kind::All(more)) => {
                 all.extend(more);
-                Needs(Some(all))
+                Needs(Kind::All(all))
             }
-            (one, other) => Needs(one.or(other)),
+            (Kind::Open, other) | (other, Kind::Open) => Needs(other),
+            _ => panic!("a route that lists rows needs nothing else"),
         }
     }
 }
@@ -198,23 +337,37 @@ impl Needs {
 // -- what a handler is told ----------------------------------------------------------------------
 
 /// What let a request through: an extractor for handlers of guarded routes.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct Permit {
     /// Who: `user:ines`, or `anonymous`.
     pub subject: String,
     /// The reason code of each need's answer, as far as the application's key is told.
     pub reasons: Vec<Option<String>>,
+    /// To ask more for them.
+    pub caller: Caller,
 }
 
 impl<S: Send + Sync> FromRequestParts<S> for Permit {
-    type Rejection = Response;
+    type Rejection = Refusal;
 
     /// Refuses with 503 where no guard has asked: on a route that is open, or of another router.
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Permit, Response> {
-        parts.extensions.get::<Permit>().cloned().ok_or_else(|| {
-            refusal::unanswered(
-                "No guard has asked for this request; its route is not one that needs something.",
-            )
-        })
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Permit, Refusal> {
+        told(parts)
     }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for RowFilter {
+    type Rejection = Refusal;
+
+    /// Refuses with 503 where no guard has asked for [`rows`].
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<RowFilter, Refusal> {
+        told(parts)
+    }
+}
+
+fn told<T: Clone + Send + Sync + 'static>(parts: &Parts) -> Result<T, Refusal> {
+    let unasked = || {
+        refusal::unanswered("No guard has asked for this request; its route does not say that it needs this.")
+    };
+    parts.extensions.get::<T>().cloned().ok_or_else(|| unasked().into())
 }

@@ -22,11 +22,11 @@ struct State {
     tries: bool,
 }
 
-/// Leave for one call; what is not said of it counts as a failure, so that nobody waits for it in vain.
+/// Leave for one call. Of one that is given up nothing is known: whoever goes away must not make others wait.
 #[derive(Debug)]
 pub struct Leave<'p> {
     pause: &'p Pause,
-    answered: bool,
+    failed: bool,
 }
 
 impl Pause {
@@ -40,7 +40,7 @@ impl Pause {
             }
             state.tries = true;
         }
-        Ok(Leave { pause: self, answered: false })
+        Ok(Leave { pause: self, failed: false })
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, State> {
@@ -50,19 +50,23 @@ impl Pause {
 
 impl Leave<'_> {
     /// The service answered.
-    pub fn answered(mut self) {
-        self.answered = true;
+    pub fn answered(self) {
         *self.pause.state() = State::default();
+    }
+
+    /// It did not.
+    pub fn failed(mut self) {
+        self.failed = true;
     }
 }
 
 impl Drop for Leave<'_> {
     fn drop(&mut self) {
-        if self.answered {
-            return;
-        }
         let mut state = self.pause.state();
         state.tries = false;
+        if !self.failed {
+            return;
+        }
         state.failures = state.failures.saturating_add(1);
         if let Some(more) = state.failures.checked_sub(FAILURES) {
             let pause = FIRST_PAUSE * 2_u32.saturating_pow(more.min(10));
@@ -80,13 +84,14 @@ mod tests {
         let pause = Pause::default();
         for _ in 0..FAILURES {
             drop(pause.leave().expect("leave"));
+            pause.leave().expect("whoever gives up is no failure").failed();
         }
         let left = pause.leave().expect_err("none for a while");
         assert!(left <= FIRST_PAUSE, "{left:?}");
         std::thread::sleep(FIRST_PAUSE);
         let probe = pause.leave().expect("one tries");
         assert!(pause.leave().is_err(), "and no other");
-        drop(probe);
+        probe.failed();
         let left = pause.leave().expect_err("twice as long");
         assert!(left > FIRST_PAUSE, "{left:?}");
         std::thread::sleep(2 * FIRST_PAUSE);

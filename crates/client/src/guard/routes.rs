@@ -1,7 +1,7 @@
 //! Routes that say what they need, and a router of them.
 
-use super::ask::{Asks, check};
-use super::{Guard, Need, Needs, Of};
+use super::ask::{Asks, What, check};
+use super::{Guard, Kind, Need, Needs, Of};
 use axum::Router;
 use axum::handler::Handler;
 use axum::middleware::from_fn_with_state;
@@ -99,17 +99,28 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
                 return Err(wrong("it stands twice".to_owned()));
             }
             let handler = match needs.0 {
-                None => handler,
-                Some(needs) => {
+                Kind::Open => handler,
+                Kind::All(needs) => {
                     let needs = needs.iter().map(|need| asks(need, &parameters)).collect::<Result<_, _>>();
-                    let asks = Asks { guard: self.guard.clone(), needs: needs.map_err(wrong)? };
-                    handler.layer(from_fn_with_state(Arc::new(asks), check))
+                    guarded(&self.guard, handler, What::All(needs.map_err(wrong)?))
+                }
+                Kind::Rows(permission, columns) => {
+                    self::permission(&permission).map_err(wrong)?;
+                    guarded(&self.guard, handler, What::Rows(permission, columns))
                 }
             };
             router = router.route(&path, handler);
         }
         Ok(router)
     }
+}
+
+fn guarded<S: Clone + Send + Sync + 'static>(
+    guard: &Guard,
+    handler: MethodRouter<S>,
+    needs: What,
+) -> MethodRouter<S> {
+    handler.route_layer(from_fn_with_state(Arc::new(Asks { guard: guard.clone(), needs }), check))
 }
 
 /// The parameters of a path, and which segment each is.
@@ -163,14 +174,19 @@ pub enum Piece {
     Segment(usize),
 }
 
+/// `type:` and what follows.
+fn named(text: &str) -> Option<(String, String)> {
+    let (kind, rest) = text.split_once(':')?;
+    (ostrog_core::names::is_key(kind) && !rest.is_empty()).then(|| (kind.to_owned(), rest.to_owned()))
+}
+
+fn permission(text: &str) -> Result<(String, String), String> {
+    let permission = named(text).filter(|(_, action)| ostrog_core::names::is_key(action));
+    permission.ok_or_else(|| format!("{text:?} is no permission: write type:action"))
+}
+
 fn asks(need: &Need, parameters: &BTreeMap<String, usize>) -> Result<Asked, String> {
-    let named = |text: &str| {
-        let (kind, rest) = text.split_once(':')?;
-        (ostrog_core::names::is_key(kind) && !rest.is_empty()).then(|| (kind.to_owned(), rest.to_owned()))
-    };
-    let permission = named(&need.permission).filter(|(_, action)| ostrog_core::names::is_key(action));
-    let (kind, action) =
-        permission.ok_or_else(|| format!("{:?} is no permission: write type:action", need.permission))?;
+    let (kind, action) = permission(&need.permission)?;
     let template = |text: &String| {
         let (kind, id) =
             named(text).ok_or_else(|| format!("{text:?} is no resource: write type:{{parameter}}"))?;

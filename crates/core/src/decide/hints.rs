@@ -2,8 +2,8 @@
 
 use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach};
-use super::{Engine, decide, with_scratch};
-use crate::charter::model::PermId;
+use super::{Engine, Reason, decide, with_scratch};
+use crate::charter::model::{KindId, PermId};
 use crate::names::{did_you_mean, split_entity};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -23,21 +23,51 @@ pub struct Hint {
     pub enabled: bool,
     /// Judged on no one resource, but on whether there is one that it may be done with.
     pub somewhere: bool,
+    /// Of one that is shown and may not be used, judged on a resource: the reason code.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+    /// What the rule that denies it says to people.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+}
+
+/// What is judged, and for whom.
+#[derive(Clone, Copy)]
+pub struct Judged<'a> {
+    /// The application.
+    pub application: &'a str,
+    /// Who, on what; `permission` is not looked at.
+    pub request: &'a Request,
+    /// Whether whoever asks may ask about a type. What they may not ask about is denied.
+    pub asks: &'a dyn Fn(KindId) -> bool,
+}
+
+impl std::fmt::Debug for Judged<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Judged").field("application", &self.application).finish_non_exhaustive()
+    }
+}
+
+/// How a permission was judged.
+#[derive(Clone, Copy)]
+struct May {
+    allowed: bool,
+    somewhere: bool,
+    /// Of a denial on a resource: why.
+    reason: Option<Reason>,
 }
 
 /// All affordances of an application, in the order they were written.
 ///
 /// Each is judged on the request's resource if that is of its permission's type, else on whether
-/// the subject may do so with at least one registered resource. `request.permission` is not looked
-/// at. Costs two decisions an affordance, or a search that ends at its first find. `go_on` is asked now and
+/// the subject may do so with at least one registered resource. Costs two decisions an affordance, or a search that ends at its first find. `go_on` is asked now and
 /// then; once it says no, there is no answer (none).
 ///
 /// # Errors
 /// If there is no such application or the request is malformed.
 pub fn hints(
     engine: Engine<'_>,
-    application: &str,
-    request: &Request,
+    Judged { application, request, asks }: Judged<'_>,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Option<Vec<Hint>>, Malformed> {
@@ -53,20 +83,28 @@ pub fn hints(
         }
     };
     let mut whole = true;
-    let mut may = |permission: PermId| -> Result<(bool, bool), Malformed> {
+    let mut may = |permission: PermId| -> Result<May, Malformed> {
         let declared = &model.permissions[permission.index()];
+        if !asks(declared.kind) {
+            let here = kind == Some(declared.kind);
+            return Ok(May { allowed: false, somewhere: !here, reason: here.then_some(Reason::UnknownType) });
+        }
         let request = Request { permission: declared.text.clone(), ..request.clone() };
         if kind != Some(declared.kind) {
             let first = Reaching { limit: Some(1), ..Reaching::default() };
             let found = reach(engine, &request, now, &first, go_on)?;
             // Broken off without a find, it says nothing.
             whole &= !found.found.is_empty() || found.next.is_none();
-            return Ok((!found.found.is_empty(), true));
+            return Ok(May { allowed: !found.found.is_empty(), somewhere: true, reason: None });
         }
-        let asked = request.resolve_quietly(engine, now)?;
-        let allowed =
-            asked.question.is_ok_and(|question| with_scratch(|s| decide(engine, &question, s)).allowed);
-        Ok((allowed, false))
+        let (allowed, reason) = match request.resolve_quietly(engine, now)?.question {
+            Err(reason) => (false, reason),
+            Ok(question) => {
+                let decision = with_scratch(|scratch| decide(engine, &question, scratch));
+                (decision.allowed, decision.reason)
+            }
+        };
+        Ok(May { allowed, somewhere: false, reason: (!allowed).then_some(reason) })
     };
     let mut visible = vec![None; model.affordances.len()];
     let mut hints = Vec::new();
@@ -83,16 +121,25 @@ pub fn hints(
                 None => may(model.affordances[above].visible)?,
             };
             visible[above] = Some(known);
-            shown = known.0;
+            shown = known.allowed;
             next = model.affordances[above].under;
         }
-        let (enabled, elsewhere) = if shown { may(affordance.enabled)? } else { (false, false) };
+        let enabled = match shown {
+            true => may(affordance.enabled)?,
+            false => May { allowed: false, somewhere: false, reason: None },
+        };
+        let says = |reason: Reason| match reason {
+            Reason::Rule(rule) => model.rules[rule.index()].message.clone(),
+            _ => None,
+        };
         hints.push(Hint {
             key: affordance.key.clone(),
             name: affordance.name.clone(),
             visible: shown,
-            enabled,
-            somewhere: elsewhere || visible[at].is_some_and(|(_, somewhere)| somewhere),
+            enabled: enabled.allowed,
+            somewhere: enabled.somewhere || visible[at].is_some_and(|known: May| known.somewhere),
+            reason: enabled.reason.map(|reason| reason.code(engine)),
+            message: enabled.reason.and_then(says),
         });
     }
     Ok(whole.then_some(hints))

@@ -2,7 +2,7 @@
 
 use super::actions::actions as all_actions;
 use super::explain::{Word, explain};
-use super::hints::{Hint, hints as all_hints};
+use super::hints::{Hint, Judged, hints as all_hints};
 use super::holders::{Class, Holders, holders as all_holders};
 use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach as all_reach};
@@ -94,9 +94,29 @@ pub struct RowsTold {
     pub filter: Value,
     /// Whether it selects nothing.
     pub none: bool,
+    /// How many values its longest list has: resources by their ids, most often. Where that grows with
+    /// the register, a column for what they are told apart by keeps the filter short.
+    #[serde(default)]
+    pub longest: usize,
     /// As SQL, where columns were given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sql: Option<Sql>,
+}
+
+impl RowsTold {
+    fn of(filter: &Where, columns: Option<&Columns>) -> RowsTold {
+        RowsTold {
+            filter: filter.to_json(),
+            none: *filter == Where::None,
+            longest: filter.longest(),
+            sql: columns.map(|columns| Sql::new(filter, columns)),
+        }
+    }
+
+    /// The filter that selects nothing.
+    pub fn nothing(columns: Option<&Columns>) -> RowsTold {
+        RowsTold::of(&Where::None, columns)
+    }
 }
 
 /// Why nothing is told.
@@ -299,12 +319,7 @@ pub fn rows(
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<RowsTold, NotTold> {
-    let filter = row_filter(engine, request, now, columns, go_on)?;
-    Ok(RowsTold {
-        filter: filter.to_json(),
-        none: filter == Where::None,
-        sql: columns.map(|columns| Sql::new(&filter, columns)),
-    })
+    Ok(RowsTold::of(&row_filter(engine, request, now, columns, go_on)?, columns))
 }
 
 /// What does an application's interface show and enable? `go_on` is asked now and then; once it says no,
@@ -314,11 +329,10 @@ pub fn rows(
 /// If the request makes no sense, or it was broken off.
 pub fn hints(
     engine: Engine<'_>,
-    application: &str,
-    request: &Request,
+    judged: Judged<'_>,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Listed<Hint>, NotTold> {
-    let found = all_hints(engine, application, request, now, go_on)?;
+    let found = all_hints(engine, judged, now, go_on)?;
     Ok(Listed::all(found.ok_or(NotTold::BrokenOff)?))
 }

@@ -79,7 +79,10 @@ impl<'s> There<'s> {
                         of.within.iter().map(|one| one.value.clone()).collect()
                     };
                     let (now, wanted) = (within(have), within(own));
-                    piece.standing = if now == wanted { Standing::Same } else { Standing::Changed };
+                    // What it lies within besides, somebody said by hand, and other routes may need it.
+                    piece.standing = if wanted.is_subset(&now) { Standing::Same } else { Standing::Changed };
+                    let more = wanted.difference(&now).map(|outer| (piece.key.clone(), outer.clone()));
+                    piece.within = more.collect();
                     let told = |all: BTreeSet<String>| all.into_iter().collect::<Vec<_>>().join(", ");
                     if piece.standing == Standing::Changed {
                         piece.now = Some(format!("within {}", told(now)));
@@ -252,6 +255,11 @@ pub fn write(plan: &Plan, choice: &Choice, beside: Option<&Sources>) -> Result<V
         .filter(|piece| matches!(piece.about, About::Type | About::Action | About::Role))
         .map(|piece| piece.key.as_str())
         .collect();
+    // Nor is what a type that is there lies within only once it is changed.
+    let unchanged =
+        plan.pieces.iter().filter(|piece| piece.about == About::Type && piece.standing == Standing::Changed);
+    let unchanged = unchanged.filter(|piece| left_out(piece) || !chosen(piece));
+    let nowhere: BTreeSet<&(String, String)> = unchanged.flat_map(|piece| &piece.within).collect();
     // A role of nothing is no role.
     let roles =
         plan.pieces.iter().filter(|piece| piece.about == About::Role && piece.standing == Standing::New);
@@ -260,7 +268,8 @@ pub fn write(plan: &Plan, choice: &Choice, beside: Option<&Sources>) -> Result<V
     let has = |name: &str| is_there(&missing, name);
     let mut files = Files::of(beside);
     for piece in plan.pieces.iter().filter(|piece| piece.standing != Standing::Same && chosen(piece)) {
-        let whole = piece.permissions.iter().chain(&piece.within).all(|one| has(one));
+        let within = |one: &(String, String)| has(&one.1) && !nowhere.contains(one);
+        let whole = piece.permissions.iter().all(|one| has(one)) && piece.within.iter().all(within);
         match (piece.about, piece.standing) {
             (About::Route, Standing::New) if left_out(piece) || !whole => {
                 files.append(&piece.file, &refusing(piece));
@@ -280,7 +289,10 @@ pub fn write(plan: &Plan, choice: &Choice, beside: Option<&Sources>) -> Result<V
                     files.give(piece)?;
                 }
             }
-            (About::Type, Standing::Changed) => files.set(piece)?,
+            (About::Type, Standing::Changed) => {
+                let outer = piece.within.iter().map(|(_, outer)| outer.as_str()).filter(|outer| has(outer));
+                files.lies_within(&piece.key, outer.collect())?;
+            }
             (About::Type | About::Role, _) => {
                 if let Some(text) = pruned(&piece.text, &has)? {
                     files.append(&piece.file, &text);
@@ -390,19 +402,26 @@ impl Files {
         Ok(None)
     }
 
-    /// Writes what a piece says of a type that is there: an action, or what it lies within.
+    /// Says of a type that is there what it lies within besides.
+    fn lies_within(&mut self, kind: &str, more: Vec<&str>) -> Result<(), NotImported> {
+        if more.is_empty() {
+            return Ok(());
+        }
+        let Some(table) = self.table("resource", kind)? else { return Ok(()) };
+        let own = match table.get("within").and_then(Item::as_value) {
+            Some(Value::Array(all)) => all.iter().filter_map(Value::as_str).map(str::to_owned).collect(),
+            one => one.and_then(Value::as_str).map(|one| vec![one.to_owned()]).unwrap_or_default(),
+        };
+        let all: toml_edit::Array = own.iter().map(String::as_str).chain(more).collect();
+        table.insert("within", toml_edit::value(all));
+        Ok(())
+    }
+
+    /// Writes an action into a type that is there.
     fn set(&mut self, piece: &Piece) -> Result<(), NotImported> {
         let said = parsed("the draft", &piece.text)?;
         let (kind, action) = piece.key.split_once(':').unwrap_or((&piece.key, ""));
         let Some(table) = self.table("resource", kind)? else { return Ok(()) };
-        if action.is_empty() {
-            let within = said.get("resource").and_then(|all| all.get(kind)?.get("within"));
-            match within.and_then(Item::as_value) {
-                Some(within) => drop(table.insert("within", Item::Value(within.clone().decorated(" ", "")))),
-                None => drop(table.remove("within")),
-            }
-            return Ok(());
-        }
         let words = said.get(action).and_then(Item::as_str).unwrap_or_default();
         let inline = || Item::Value(Value::InlineTable(toml_edit::InlineTable::new()));
         if table.get("actions").is_none() {

@@ -1,10 +1,11 @@
 //! What operations need: `POST /voyages/{voyage}/manifests` a permission to make one within that voyage.
 
+use super::Guess;
+use super::crossing::{Crossing, shut, takes_of, widened};
 use super::document::{Document, Left, Operation, Security, twice};
 use super::kinds::{Kinds, Step, TENANT, Way};
 use super::paths::{self, Read, Written};
 use super::words;
-use super::{Guess, crossing::Crossing};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// What a document comes to.
@@ -441,33 +442,63 @@ impl Routes {
         self.all[known].why = vec![left.why];
     }
 
+    /// Refuses a route, and leaves its operations.
+    fn cross(&mut self, document: &Document, at: usize, why: String) {
+        let route = &mut self.all[at];
+        for operation in &route.operations {
+            let place = document.operations[*operation].place();
+            self.left.entry(*operation).or_insert_with(|| Left::new(place, why.clone()));
+        }
+        route.meaning = Meaning::Refused;
+        route.why = vec![why];
+    }
+
     /// What is left to do once all are known.
     fn settle(mut self, document: &Document, guessed: &mut Guessed) {
         let mut crossing = Crossing::default();
-        let mut refused: Vec<(usize, String)> = Vec::new();
         let mut dropped: BTreeSet<usize> = BTreeSet::new();
-        for (at, route) in self.all.iter().enumerate() {
-            match crossing.meets(&route.path.segments) {
-                // Requests fit both, and no route can say which is meant.
-                Some(other) => {
+        let mut unwritten: Vec<Written> = Vec::new();
+        for at in 0..self.all.len() {
+            let (method, path) = (self.all[at].method.clone(), self.all[at].path.clone());
+            let met = crossing.met(&method, &path.segments);
+            // Whether it is written or not: what comes later must not take what it is for.
+            crossing.add(at, &method, &path.segments);
+            if met.is_empty() {
+                continue;
+            }
+            // Requests fit both, and no route can say which is meant. Both cannot be written either: what would be the
+            // second is refused with all that is like it, so that none of it falls to a neighbour.
+            let why =
+                |path: &str| format!("it crosses {path}: some requests fit both, and neither says more");
+            for other in &met {
+                self.cross(document, *other, why(&path.text));
+            }
+            unwritten.push(path.clone());
+            let first = self.all[met[0]].path.text.clone();
+            self.cross(document, at, why(&first));
+            let wide = widened(&path);
+            match self.known.get(&(method.clone(), wide.shape())) {
+                Some(known) => {
+                    let known = *known;
                     dropped.insert(at);
-                    let why = |path: &str| {
-                        format!("it crosses {path}: some requests fit both, and neither says more")
-                    };
-                    refused.push((at, why(&self.all[other].path.text)));
-                    refused.push((other, why(&route.path.text)));
+                    self.cross(document, known, why(&path.text));
                 }
-                None => crossing.add(at, &route.path.segments),
+                None => {
+                    self.known.insert((method, wide.shape()), at);
+                    self.all[at].path = wide;
+                }
             }
         }
-        for (at, why) in refused {
-            let route = &mut self.all[at];
-            for operation in &route.operations {
-                let place = document.operations[*operation].place();
-                self.left.entry(*operation).or_insert_with(|| Left::new(place, why.clone()));
+        // What is open takes nothing of what could not be written.
+        let is_open = |at: &usize| self.all[*at].meaning == Meaning::Open;
+        let open: Vec<usize> = (0..self.all.len()).filter(is_open).collect();
+        for at in open {
+            let segments = &self.all[at].path.segments;
+            if let Some(other) = unwritten.iter().find(|other| takes_of(segments, &other.segments)) {
+                let why =
+                    format!("requests fit it that {} is for, which no route can tell apart", other.text);
+                self.cross(document, at, why);
             }
-            route.meaning = Meaning::Refused;
-            route.why = vec![why];
         }
         for route in self.all.iter().filter(|route| route.meaning == Meaning::Refused) {
             for operation in &route.operations {
@@ -497,7 +528,7 @@ impl Routes {
                 known.description = action.description;
             }
         }
-        for at in super::crossing::shut(&mut kept) {
+        for at in shut(&mut kept) {
             for operation in &kept[at].operations {
                 let place = document.operations[*operation].place();
                 self.left.insert(*operation, Left::new(place, kept[at].why.join("; ")));

@@ -174,9 +174,9 @@ pub struct Piece {
     pub guesses: Vec<Guess>,
     /// Of a route, the permissions that it needs; of a role, what it gives.
     pub permissions: Vec<String>,
-    /// Of a route, the types within which something is looked for or made.
+    /// Of a route, which type it takes to lie within which; of a type that is there, what it does not lie within yet.
     #[serde(skip)]
-    pub within: Vec<String>,
+    pub within: Vec<(String, String)>,
 }
 
 /// A draft, and what became of the document.

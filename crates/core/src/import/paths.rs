@@ -16,6 +16,12 @@ pub struct Written {
 }
 
 impl Written {
+    /// A path of these parts; each parameter with what the document calls it.
+    pub fn of(segments: Vec<Segment>, called: Vec<(String, String)>) -> Written {
+        let text: Vec<String> = segments.iter().map(ToString::to_string).collect();
+        Written { text: format!("/{}", text.join("/")), segments, called }
+    }
+
     /// The same for all paths that the same requests fit.
     pub fn shape(&self) -> String {
         shape(&self.segments)

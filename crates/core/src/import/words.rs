@@ -11,9 +11,9 @@ type Words = LazyLock<HashSet<&'static str>>;
 /// Words that are the same for one and many, or that the rules for plurals would spoil.
 static UNCHANGED: Words = LazyLock::new(|| {
     words(
-        "access address analytics atlas aws basis bus business canvas chaos class css data diagnostics dns gas geodata gps \
-         https ios kubernetes lens logistics media metadata metrics news os process progress radius redis series \
-         sms sns species statistics status tls",
+        "access address analytics atlas basis bus business canvas chaos class css data diagnostics dns gas geodata gps \
+         https lens logistics media metadata metrics news os process progress radius series \
+         sms species statistics status tls",
     )
 });
 /// What somebody does: a word of these is an action.
@@ -54,7 +54,7 @@ const READING: &str =
 /// Verbs of making one more of a collection.
 const CREATING: &str = "create add post new insert make register file submit save store put open";
 /// Words for what lets in whoever knows it.
-const SECRETS: &str = "accesscode credential secret password passphrase token apikey keypair kubeconfig certificate cert key sshkey accesskey \
+const SECRETS: &str = "accesscode credential secret password passphrase token apikey keypair certificate cert key sshkey accesskey \
     otp totp mfa seed mnemonic connectionstring cookie pin passcode";
 
 fn words(text: &'static str) -> HashSet<&'static str> {

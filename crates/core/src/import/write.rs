@@ -115,7 +115,9 @@ pub fn plan(document: &Document, guessed: &Guessed, application: &str) -> Plan {
             Meaning::Open | Meaning::Refused => &[],
         };
         let outer = |need: &Need| match &need.target {
-            Target::New(Some(outer)) | Target::Any(Some(outer)) => outer.split(':').next().map(str::to_owned),
+            Target::New(Some(outer)) | Target::Any(Some(outer)) => {
+                outer.split_once(':').map(|(outer, _)| (need.kind.clone(), outer.to_owned()))
+            }
             _ => None,
         };
         plan.pieces.push(Piece {

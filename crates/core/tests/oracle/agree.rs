@@ -5,7 +5,7 @@ use crate::naive::Charter;
 use crate::render;
 use crate::worlds::{allowed, row_is_allowed, world};
 use ostrog_core::decide::actions::actions;
-use ostrog_core::decide::hints::hints;
+use ostrog_core::decide::hints::{Judged, hints};
 use ostrog_core::decide::holders::{holders, page as holders_page};
 use ostrog_core::decide::reach::{Reaching, reach};
 use ostrog_core::decide::rows::{NoFilter, rows};
@@ -135,10 +135,18 @@ fn searches(bytes: &[u8], charter: fn(&mut Dice<'_>) -> Charter) -> Result<(), S
                 None => of(&[own]).iter().any(|one| may(&about.subject, Some(one), permission)),
             }
         };
-        for hint in hints(world.engine(), "yard", &about, now, &mut || true)
-            .map_err(|error| error.to_string())?
-            .unwrap_or_default()
-        {
+        // Whoever may not ask about a type is shown nothing of it.
+        let unasked = world.policy().kind("crate");
+        let none = Judged { application: "yard", request: &about, asks: &|kind| Some(kind) != unasked };
+        let all = Judged { asks: &|_| true, ..none };
+        let told =
+            |judged| hints(world.engine(), judged, now, &mut || true).map_err(|error| error.to_string());
+        for hint in told(none)?.unwrap_or_default() {
+            if hint.key.starts_with("crate-") && (hint.visible || hint.enabled) {
+                return Err(format!("hints: {hint:?} is not to be asked about: {about:?}"));
+            }
+        }
+        for hint in told(all)?.unwrap_or_default() {
             let own = hint.key.trim_end_matches("-too").replace('-', ":");
             let look = format!("{}:look", own.split(':').next().unwrap_or_default());
             let visible = somewhere(&own) && (!hint.key.ends_with("-too") || somewhere(&look));

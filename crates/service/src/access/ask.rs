@@ -10,8 +10,9 @@ use jiff::Timestamp;
 use ostrog_core::charter::model::{KindId, PermId};
 use ostrog_core::decide::bearer::Bearer;
 use ostrog_core::decide::question::{ContextPart, Reader, ResourcePart, SubjectPart};
+use ostrog_core::decide::told::NotTold;
 use ostrog_core::names::is_key;
-use ostrog_core::prelude::{Asked, Decision, Engine, Policy, Reason, decide, explain, with_scratch};
+use ostrog_core::prelude::{Asked, Decision, Engine, Policy, Reason, Request, decide, explain, with_scratch};
 use ostrog_store::key::Detail;
 use ostrog_wire::access::{Action, Entity, Evaluation, EvaluationContext, EvaluationRequest};
 use ostrog_wire::strict::Object;
@@ -193,6 +194,36 @@ impl<'a> Asker<'a> {
         Ok(Surroundings { part, explains })
     }
 
+    /// What is asked of all that is registered, or may be: with a blank.
+    ///
+    /// # Errors
+    /// If a part cannot be read.
+    pub fn request(
+        &self,
+        who: &Who,
+        (subject, resource): (&Entity, Option<&Entity>),
+        permission: String,
+        context: Option<&Object>,
+    ) -> Result<Request, Problem> {
+        let mut request = Request {
+            subject: who.name.clone(),
+            bearer: who.bearer.clone().map(Ok),
+            permission,
+            of_subject: members(subject.properties.as_ref()).into_owned(),
+            context: members(context).into_owned(),
+            ..Request::default()
+        };
+        if let Some(resource) = resource {
+            let what = self.what(resource, false)?;
+            request.resource = what.name;
+            request.of_resource = members(resource.properties.as_ref()).into_owned();
+            if what.unvouched {
+                request.of_resource.remove("within");
+            }
+        }
+        Ok(request)
+    }
+
     /// Answers the question that the parts make.
     ///
     /// # Errors
@@ -310,6 +341,11 @@ impl<'a> Asker<'a> {
             || self.scope.types().iter().any(|listed| listed == kind)
     }
 
+    /// Whether there is such a type that the caller asks about: what is not theirs and what is not there are one.
+    pub fn knows(&self, kind: &str) -> bool {
+        self.any_permission(kind).is_some() && self.may_ask_about(kind)
+    }
+
     /// Remembers what operators want to see of what applications ask.
     fn noted(&self, who: &Who, permission: String, what: &What, (allowed, reason): (bool, Reason)) {
         let application = self.scope.application().unwrap_or("operator");
@@ -345,6 +381,14 @@ fn is_type(kind: &str) -> Result<(), Problem> {
         return Ok(());
     }
     Err(Problem::malformed(format!("{kind:?} is not a type.")))
+}
+
+/// Why a question with a blank has no answer.
+pub fn not_told(why: NotTold) -> Problem {
+    match why {
+        NotTold::BrokenOff => Problem::timeout(format!("{why}.")),
+        why => Problem::invalid(format!("{why}.")),
+    }
 }
 
 pub fn malformed(malformed: impl std::fmt::Display) -> Problem {

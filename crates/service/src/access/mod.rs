@@ -1,16 +1,22 @@
 //! Decisions over the network: the AuthZEN Authorization API 1.0.
 //!
+//! - [`affordances`]: what an application's interface shows and enables;
 //! - [`ask`]: how one question of a caller is answered, whichever call it comes in;
 //! - [`batch`]: several, of which what they share is read once;
 //! - [`forwarded`]: a request as a reverse proxy tells it;
+//! - [`position`]: the position that answers are of, as it moves;
 //! - [`route_check`]: what a reverse proxy asks about a request;
+//! - [`rows`]: decisions as conditions on an application's own rows;
 //! - [`search`]: who may, with what, and what;
 //! - [`tokens`]: tokens that stand for a subject.
 
+mod affordances;
 mod ask;
 mod batch;
 mod forwarded;
+mod position;
 mod route_check;
+mod rows;
 mod search;
 mod tokens;
 
@@ -33,6 +39,7 @@ use tokens::Tokens;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+pub use ask::not_told;
 pub use batch::MAX_BATCH;
 
 /// How long a batch, or a question with an explanation, may take.
@@ -50,6 +57,9 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(search::search_subjects))
         .routes(routes!(search::search_resources))
         .routes(routes!(search::search_actions))
+        .routes(routes!(rows::rows))
+        .routes(routes!(affordances::affordances))
+        .routes(routes!(position::position))
         .routes(routes!(configuration))
         .routes(routes!(route_check::route_check, route_check::route_check_by_post))
 }

@@ -192,22 +192,8 @@ fn request(asker: &Asker<'_>, wanted: For, search: &SearchRequest, who: &Who) ->
         (None, For::Actions) => "any",
         (None, _) => return Err(Problem::malformed("action is missing.")),
     };
-    let what = asker.what(&search.resource, false)?;
-    let members = |of: &Option<ostrog_wire::strict::Object>| of.clone().unwrap_or_default().0;
-    let mut of_resource = members(&search.resource.properties);
-    if what.unvouched {
-        of_resource.remove("within");
-    }
-    Ok(Request {
-        subject: who.name.clone(),
-        bearer: who.bearer.clone().map(Ok),
-        permission: permission(kind, action)?,
-        resource: what.name,
-        of_subject: members(&subject.properties),
-        of_resource,
-        context: members(&search.context),
-        ..Request::default()
-    })
+    let parts = (&subject, Some(&search.resource));
+    asker.request(who, parts, permission(kind, action)?, search.context.as_ref())
 }
 
 /// Who asks: where that is what is searched for, nobody.

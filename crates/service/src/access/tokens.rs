@@ -62,6 +62,11 @@ impl Tokens {
         self.0.is_empty()
     }
 
+    /// When one of them ends, if it holds.
+    pub fn until(&self, text: &str) -> Option<Timestamp> {
+        Some(self.0.get(text)?.as_ref().ok()?.until)
+    }
+
     /// Who bears one of them, under what is live.
     ///
     /// # Errors

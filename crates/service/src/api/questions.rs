@@ -6,6 +6,7 @@
 
 use super::register::wrong_part;
 use crate::App;
+use crate::access::not_told;
 use crate::body::StrictJson;
 use crate::lanes::Ticket;
 use crate::node::gate::permission::Permission;
@@ -17,7 +18,7 @@ use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
 use ostrog_core::decide::NotSupposed;
 use ostrog_core::decide::bearer::{Bearer, Token};
-use ostrog_core::decide::hints::Hint;
+use ostrog_core::decide::hints::{Hint, Judged};
 use ostrog_core::decide::take::what_it_would_take;
 use ostrog_core::decide::told::{self, ActionTold, HolderTold, Listed, NotTold, ResourceTold, RowsTold};
 use ostrog_core::prelude::{Engine, Policy, Request, World, explain, with_scratch};
@@ -171,7 +172,8 @@ pub async fn hints(
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
     blank(&app, operator, About::Many, question, |asking, beside, go_on| {
-        told::hints(asking.engine(), &beside.application, &asking.request, asking.now, go_on)
+        let judged = Judged { application: &beside.application, request: &asking.request, asks: &|_| true };
+        told::hints(asking.engine(), judged, asking.now, go_on)
     })
     .await
 }
@@ -212,10 +214,7 @@ async fn blank<T: Serialize>(
     let beside = std::mem::take(&mut question.beside);
     pose(app, operator, about, question, move |asking, of| {
         let mut go_on = || asking.ticket.goes_on();
-        let answer = ask(asking, &beside, &mut go_on).map_err(|why| match why {
-            NotTold::BrokenOff => Problem::timeout(format!("{why}.")),
-            why => Problem::invalid(format!("{why}.")),
-        })?;
+        let answer = ask(asking, &beside, &mut go_on).map_err(not_told)?;
         Ok(BlankAnswer { answer, of })
     })
     .await

@@ -49,6 +49,17 @@ const TABLE: &[(&str, &str, &str)] = &[
         r#"{"subject":{"type":"user","id":"ines"},"resource":{"type":"vessel","id":"tern"}}"#,
         "200 200 200 200 200 200 403 401 401",
     ),
+    (
+        "POST /access/v1/rows",
+        r#"{"subject":{"type":"user","id":"ines"},"action":{"name":"view"},"resource":{"type":"vessel"}}"#,
+        "200 200 403 403 403 200 403 401 401",
+    ),
+    (
+        "POST /access/v1/affordances",
+        r#"{"subject":{"type":"user","id":"ines"},"application":"quay"}"#,
+        "200 200 200 200 200 200 403 401 401",
+    ),
+    ("GET /access/v1/position", "", "200 200 200 200 200 200 403 401 401"),
     // A proxy says who it is in a header of its own; whoever does not is no proxy.
     ("GET /route-check", "", "403 403 403 403 403 403 403 403 403"),
     ("POST /route-check", "", "403 403 403 403 403 403 403 403 403"),

@@ -45,11 +45,6 @@ pub fn routes(
     let mut partial = paths.clone();
     for written in &tree.routes {
         let Some(route) = route(scope, written, applications, findings) else { continue };
-        // HEAD is answered by what GET is, too.
-        let together = |other: &Route| {
-            let methods = [route.method.as_str(), other.method.as_str()];
-            methods[0] == methods[1] || (methods.contains(&"GET") && methods.contains(&"HEAD"))
-        };
         let alike = |other: &Route| {
             let mut pairs = other.segments.iter().zip(&route.segments);
             other.method == route.method && pairs.all(|(a, b)| a.shape() == b.shape())
@@ -63,7 +58,8 @@ pub fn routes(
         if route.segments.iter().any(is_partial) {
             let crossed = partial.meeting(&route.segments, &mut |other| {
                 let other = &all[other];
-                let (one, two) = crossing(&route.segments, &other.segments).filter(|_| together(other))?;
+                let (one, two) = crossing(&route.segments, &other.segments)
+                    .filter(|_| together(&route.method, &other.method))?;
                 Some(errors::segments_cross::told(route.span, &one.to_string(), &two.to_string(), other.span))
             });
             findings.extend(crossed);
@@ -84,6 +80,12 @@ pub(crate) fn crossing<'r>(a: &'r [Segment], b: &'r [Segment]) -> Option<(&'r Se
     }
     let mut pairs = a.iter().zip(b);
     pairs.find(|(a, b)| is_partial(a) && is_partial(b) && a.meets(b) && !a.lies_in(b) && !b.lies_in(a))
+}
+
+/// Whether one request may take routes of both methods: HEAD is answered by what GET is, too.
+pub(crate) fn together(one: &str, other: &str) -> bool {
+    let methods = [one, other];
+    one == other || (methods.contains(&"GET") && methods.contains(&"HEAD"))
 }
 
 /// Whether it has text around a parameter.

@@ -20,7 +20,7 @@ mod testing;
 pub mod typing;
 
 pub use connect::{MAX_SEGMENTS, METHODS};
-pub(crate) use connect::{crossing, pattern};
+pub(crate) use connect::{crossing, is_partial, pattern, together};
 
 use super::model::{Attribute, Condition, Kind, KindId, Model, Named, PermId, Permission, RoleId};
 use super::policy::Policy;

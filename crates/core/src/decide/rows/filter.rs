@@ -127,6 +127,16 @@ impl Where {
         }
     }
 
+    /// How many values its longest list has.
+    pub fn longest(&self) -> usize {
+        match self {
+            Where::All(parts) | Where::Any(parts) => parts.iter().map(Where::longest).max().unwrap_or(0),
+            Where::Not(inner) => inner.longest(),
+            Where::Is(Predicate { with: Comparand::Many(values), .. }) => values.len(),
+            Where::Every | Where::None | Where::Is(_) => 0,
+        }
+    }
+
     /// As JSON: `{"rows":"every"}`, `{"rows":"none"}` or `{"rows":"where","where":…}`.
     pub fn to_json(&self) -> Json {
         match self {

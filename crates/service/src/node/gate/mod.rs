@@ -18,6 +18,7 @@ mod facts;
 mod issuers;
 mod journal;
 mod keys;
+mod moves;
 pub mod permission;
 pub mod proxy;
 pub mod session;
@@ -28,6 +29,7 @@ pub use facts::{Facts, Seen};
 pub use issuers::{IssuerKeeping, IssuerList};
 pub use journal::Followed;
 pub use keys::KeyKeeping;
+pub use moves::Moves;
 pub use texts::{Drafting, Rehearsing, Releasing, Saving, Texts};
 
 use super::Node;

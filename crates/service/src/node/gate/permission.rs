@@ -37,6 +37,12 @@ pub enum Permission {
     Evaluations,
     /// Applications: search.
     Search,
+    /// Applications: row filters.
+    Rows,
+    /// Applications: what their interface shows and enables.
+    Affordances,
+    /// Applications: follow the position that answers are of.
+    Position,
     /// Applications: activate grants on standby for their sessions.
     Activation,
     /// Reverse proxies: ask about a request.
@@ -62,8 +68,15 @@ impl Permission {
     ];
 
     /// What applications may do; their keys are kept to some of these.
-    pub const OF_APPLICATIONS: [Permission; 4] =
-        [Permission::Evaluation, Permission::Evaluations, Permission::Search, Permission::Activation];
+    pub const OF_APPLICATIONS: [Permission; 7] = [
+        Permission::Evaluation,
+        Permission::Evaluations,
+        Permission::Search,
+        Permission::Rows,
+        Permission::Affordances,
+        Permission::Position,
+        Permission::Activation,
+    ];
 
     /// Its stable name.
     pub fn name(self) -> &'static str {
@@ -84,6 +97,9 @@ impl Permission {
             Permission::Evaluation => "evaluation",
             Permission::Evaluations => "evaluations",
             Permission::Search => "search",
+            Permission::Rows => "rows",
+            Permission::Affordances => "affordances",
+            Permission::Position => "position",
             Permission::Activation => "activation",
             Permission::RouteCheck => "route-check",
         }
@@ -92,7 +108,12 @@ impl Permission {
     /// What an operator needs to do what an application does.
     pub fn for_operators(self) -> Permission {
         match self {
-            Permission::Evaluation | Permission::Evaluations | Permission::Search => Permission::RegisterRead,
+            Permission::Evaluation
+            | Permission::Evaluations
+            | Permission::Search
+            | Permission::Rows
+            | Permission::Affordances
+            | Permission::Position => Permission::RegisterRead,
             Permission::Activation => Permission::RegisterActivate,
             own => own,
         }

@@ -42,6 +42,9 @@ use crate::charter::syntax::{Effect, Tree};
 use crate::source::Finding;
 use std::collections::HashSet;
 
+/// How many pairs of routes one of these looks at: where everything crosses everything, enough has been told.
+const MAX_LOOKS: usize = 200_000;
+
 /// A checked charter with its text.
 struct Charter<'a> {
     model: &'a Model,

@@ -6,6 +6,7 @@ use crate::charter::model::{Needs, RouteTarget};
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let routes = &charter.model.routes;
+    let mut looks = 0;
     for loose in routes {
         let (message, help) = match &loose.needs {
             Needs::Open => (
@@ -20,6 +21,7 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
         };
         let is_open = loose.needs == Needs::Open;
         let beside = charter.model.paths[loose.application].meeting(&loose.segments, &mut |other| {
+            looks += 1;
             let other = &routes[other];
             let needs_more = match (&other.needs, &loose.needs) {
                 (Needs::All(_), Needs::Open) => true,
@@ -40,9 +42,9 @@ pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
                     true => other.method == loose.method || other.segments == loose.segments,
                     false => other.method == loose.method && other.precedence(loose).is_lt(),
                 };
-            told.then_some(other)
+            (told || looks > MAX_LOOKS).then_some(told.then_some(other))
         });
-        if let Some(other) = beside {
+        if let Some(other) = beside.flatten() {
             let finding =
                 Finding::warning("open-beside", loose.span, message).beside(other.span, "the other");
             findings.push(finding.help(help));

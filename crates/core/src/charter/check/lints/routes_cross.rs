@@ -5,13 +5,16 @@ use crate::charter::model::Route;
 
 pub fn look(charter: &Charter<'_>, findings: &mut Vec<Finding>) {
     let routes = &charter.model.routes;
+    let mut looks = 0;
     for (at, route) in routes.iter().enumerate() {
         let paths = &charter.model.paths[route.application];
         let crossed = paths.meeting(&route.segments, &mut |other| {
+            looks += 1;
             let before = (other < at).then(|| &routes[other]);
-            before.filter(|other| other.method == route.method && cross(other, route))
+            let found = before.filter(|other| other.method == route.method && cross(other, route));
+            (found.is_some() || looks > MAX_LOOKS).then_some(found)
         });
-        let Some(other) = crossed else { continue };
+        let Some(other) = crossed.flatten() else { continue };
         let decides = if other.precedence(route).is_lt() { other } else { route };
         let message =
             format!("this route crosses another: of a request that matches both, {} decides", decides.path());
