@@ -50,8 +50,8 @@ fn main() -> Result<()> {
 const REGISTER: &str = "demo/register.ndjson";
 
 fn demo(arguments: &[String]) -> Result<()> {
-    setup::packages(&[setup::POSTGRESQL])?;
-    setup::console()?;
+    setup::packages(&[setup::POSTGRESQL, setup::NGINX])?;
+    setup::pages()?;
     cargo(&["build", "--package", "ostrog-cli"])?;
     println!();
     let program = run::root().join("target/debug/ostrog");
@@ -69,12 +69,14 @@ fn test() -> Result<()> {
     ])?;
     run::step("formatting");
     cargo(&["fmt", "--all", "--check"])?;
-    setup::console()?;
-    run::step("console: types");
-    run::npm(&["run", "lint"])?;
-    run::npm(&["run", "check"])?;
-    run::step("console: unit tests");
-    run::npm(&["test"])?;
+    setup::pages()?;
+    for pages in setup::PAGES {
+        run::step(&format!("{pages}: types"));
+        run::npm(pages, &["run", "lint"])?;
+        run::npm(pages, &["run", "check"])?;
+        run::step(&format!("{pages}: unit tests"));
+        run::npm(pages, &["test"])?;
+    }
     run::step("clippy");
     cargo(&["clippy", "--workspace", "--all-targets", "--all-features", "--", "--deny", "warnings"])?;
     run::step("tests");

@@ -20,9 +20,9 @@ pub fn cargo(arguments: &[&str]) -> Result<()> {
     run(Command::new(cargo).args(arguments).current_dir(root()))
 }
 
-/// Runs npm in the console's folder.
-pub fn npm(arguments: &[&str]) -> Result<()> {
-    run(Command::new("npm").args(arguments).current_dir(root().join("console")))
+/// Runs npm in a folder of pages.
+pub fn npm(folder: &str, arguments: &[&str]) -> Result<()> {
+    run(Command::new("npm").args(arguments).current_dir(root().join(folder)))
 }
 
 /// Runs a command and fails if it does.

@@ -1,4 +1,4 @@
-//! What the tasks need: Debian packages and the console's npm packages.
+//! What the tasks need: Debian packages, and the npm packages of the console and of the demo's page.
 
 use crate::run;
 use anyhow::{Result, bail};
@@ -69,15 +69,21 @@ pub fn packages(wanted: &[Package]) -> Result<()> {
     Ok(())
 }
 
-/// Installs the console's packages as its lock file says, and builds it.
-pub fn console() -> Result<()> {
-    run::step("console: packages and build");
-    let folder = run::root().join("console");
-    let lock = std::fs::read(folder.join("package-lock.json"))?;
-    let mark = folder.join("node_modules/.installed-lock");
-    if std::fs::read(&mark).ok().as_ref() != Some(&lock) {
-        run::npm(&["ci", "--no-audit", "--no-fund"])?;
-        std::fs::write(&mark, &lock)?;
+/// The folders of pages: the console, and the page of the demo's portal.
+pub const PAGES: [&str; 2] = ["console", "demo/apps/agents/page"];
+
+/// Installs the pages' packages as their lock files say, and builds them.
+pub fn pages() -> Result<()> {
+    for pages in PAGES {
+        run::step(&format!("{pages}: packages and build"));
+        let folder = run::root().join(pages);
+        let lock = std::fs::read(folder.join("package-lock.json"))?;
+        let mark = folder.join("node_modules/.installed-lock");
+        if std::fs::read(&mark).ok().as_ref() != Some(&lock) {
+            run::npm(pages, &["ci", "--no-audit", "--no-fund"])?;
+            std::fs::write(&mark, &lock)?;
+        }
+        run::npm(pages, &["run", "build", "--", "--logLevel", "warn"])?;
     }
-    run::npm(&["run", "build", "--", "--logLevel", "warn"])
+    Ok(())
 }

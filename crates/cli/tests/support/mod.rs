@@ -48,12 +48,12 @@ impl Service {
 
     /// The demo with its sign-in, but for what it has under way.
     pub fn port(folder: &Path) -> Service {
-        Service::demo_with(folder, &["--live-only"])
+        Service::demo_with(folder, &["--live-only", "--without-apps"])
     }
 
     /// The demo, with a draft and what was rehearsed.
     pub fn whole_demo(folder: &Path) -> Service {
-        Service::demo_with(folder, &[])
+        Service::demo_with(folder, &["--without-apps"])
     }
 
     fn demo_with(folder: &Path, more: &[&str]) -> Service {

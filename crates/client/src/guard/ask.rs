@@ -5,9 +5,9 @@ use super::routes::{Asked, Piece, Template};
 use super::{Guard, Permit, refusal};
 use crate::{Answered, Client, Error};
 use axum::extract::{Request, State};
-use axum::http::Uri;
+use axum::http::{Extensions, Uri};
 use axum::middleware::Next;
-use axum::response::Response;
+use axum::response::{IntoResponse as _, Response};
 use ostrog_core::decide::rows::Columns;
 use ostrog_core::routes::Path;
 use ostrog_wire::access::{
@@ -32,12 +32,14 @@ pub enum What {
     All(Vec<Asked>),
     /// On which rows.
     Rows(String, Columns),
+    /// Nothing yet: the handler does.
+    Handler,
 }
 
 /// What a request comes to.
 enum Outcome {
     /// It goes on, with what its handler is told.
-    Allowed(axum::http::Extensions),
+    Allowed(Extensions),
     /// Whoever asks, this is not allowed.
     Refused(Response),
     /// There is no answer.
@@ -74,7 +76,7 @@ impl Unanswered {
 /// Lets a request through to its handler, or refuses it.
 pub async fn check(State(asks): State<Arc<Asks>>, mut request: Request, next: Next) -> Response {
     let outcome = match Caller::of(&asks.guard, request.headers(), request.uri()) {
-        Err(refusal) => Outcome::Refused(axum::response::IntoResponse::into_response(refusal)),
+        Err(refusal) => Outcome::Refused(refusal.into_response()),
         Ok(caller) => asks.outcome(caller, request.uri()).await,
     };
     let shared = &asks.guard.shared;
@@ -168,19 +170,24 @@ impl Asks {
         };
         match &self.needs {
             What::All(needs) => self.decided(needs, caller, &path).await,
+            What::Handler => {
+                let mut told = Extensions::new();
+                told.insert(caller);
+                Outcome::Allowed(told)
+            }
             What::Rows(permission, columns) => match caller.row_filter(permission, columns).await {
                 Ok(filter) if filter.none && !caller.is_signed_in() => {
                     Outcome::Refused(refusal::sign_in(false))
                 }
                 Ok(filter) => {
                     let subject = filter.subject.clone().unwrap_or_else(|| "anonymous".to_owned());
-                    let mut told = axum::http::Extensions::new();
+                    let mut told = Extensions::new();
                     told.insert(Permit { subject, reasons: Vec::new(), caller });
                     told.insert(filter);
                     Outcome::Allowed(told)
                 }
                 Err(refusal) => {
-                    let response = axum::response::IntoResponse::into_response(refusal);
+                    let response = refusal.into_response();
                     match response.status().is_server_error() {
                         true => Outcome::Unanswered(response),
                         false => Outcome::Refused(response),
@@ -191,39 +198,58 @@ impl Asks {
     }
 
     async fn decided(&self, needs: &[Asked], caller: Caller, path: &Path) -> Outcome {
-        let Some(question) = question(needs, &caller, path) else {
+        let Some(items) = needs.iter().map(|need| item(need, path)).collect() else {
             return Outcome::Refused(refusal::path("This path is not served."));
         };
-        let whole = self.guard.cached_for.and_then(|_| serde_json::to_vec(&question).ok());
-        let digest = whole.map(|question| Sha256::digest(question).into());
-        if let Some((subject, reasons)) = digest.as_ref().and_then(|digest| self.guard.kept(digest)) {
-            return permit(subject, reasons, caller);
-        }
-        let question = &question;
-        let ask = |client: Client| async move { client.evaluations_of(question).await };
-        let answered = match self.guard.asks(caller.trace.as_deref(), ask).await {
-            Ok(answered) => answered,
-            Err(why) => return Outcome::Unanswered(why.response()),
-        };
-        let of = answered.revision.zip(answered.position);
-        let answers = match answered.answer {
-            BatchAnswer::Many(answers) if answers.evaluations.len() == needs.len() => answers.evaluations,
-            _ => {
-                tracing::warn!("there are not as many answers as questions");
-                return Outcome::Unanswered(Unanswered::Strange.response());
-            }
-        };
-        match told(&caller.bearer, answers) {
+        match self.guard.decides(&caller, items).await {
             Told::Allowed(subject, reasons) => {
-                if let (Some(digest), Some((revision, position))) = (digest, of) {
-                    let of = Reached { revision, position };
-                    self.guard.keep(digest, (subject.clone(), reasons.clone()), caller.bearer.until(), &of);
-                }
-                permit(subject, reasons, caller)
+                let mut told = Extensions::new();
+                told.insert(Permit { subject, reasons, caller });
+                Outcome::Allowed(told)
             }
             Told::Refused(response) => Outcome::Refused(response),
             Told::Unanswered(response) => Outcome::Unanswered(response),
         }
+    }
+}
+
+impl Guard {
+    /// Asks whether all of it is allowed, or finds that it was lately.
+    pub(super) async fn decides(&self, caller: &Caller, evaluations: Vec<EvaluationItem>) -> Told {
+        let needs = evaluations.len();
+        let question = &EvaluationsRequest {
+            subject: Some(caller.entity()),
+            evaluations,
+            options: Options { evaluations_semantic: Semantic::ExecuteAll },
+            ..EvaluationsRequest::default()
+        };
+        let whole = self.cached_for.and_then(|_| serde_json::to_vec(question).ok());
+        let digest = whole.map(|question| Sha256::digest(question).into());
+        if let Some((subject, reasons)) = digest.as_ref().and_then(|digest| self.kept(digest)) {
+            return Told::Allowed(subject, reasons);
+        }
+        let ask = |client: Client| async move { client.evaluations_of(question).await };
+        let answered = match self.asks(caller.trace.as_deref(), ask).await {
+            Ok(answered) => answered,
+            Err(why) => return Told::Unanswered(why.response()),
+        };
+        let answers = match answered.answer {
+            BatchAnswer::Many(answers) if needs > 0 && answers.evaluations.len() == needs => {
+                answers.evaluations
+            }
+            _ => {
+                tracing::warn!("there are not as many answers as questions");
+                return Told::Unanswered(Unanswered::Strange.response());
+            }
+        };
+        let told = told(&caller.bearer, answers);
+        if let (Told::Allowed(subject, reasons), Some(digest)) = (&told, digest)
+            && let (Some(revision), Some(position)) = (answered.revision, answered.position)
+        {
+            let of = Reached { revision, position };
+            self.keep(digest, (subject.clone(), reasons.clone()), caller.bearer.until(), &of);
+        }
+        told
     }
 }
 
@@ -232,37 +258,24 @@ pub fn now() -> u64 {
     SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(u64::MAX, |since| since.as_secs())
 }
 
-/// All needs of a request as one batch.
-fn question(needs: &[Asked], caller: &Caller, path: &Path) -> Option<EvaluationsRequest> {
-    let mut evaluations = Vec::new();
-    for need in needs {
-        let name = match &need.template {
-            None => None,
-            Some(template) => Some(named(template, path)?),
-        };
-        let resource = match (need.is_new, name) {
-            (false, name) => Entity { kind: need.kind.clone(), id: name.map(|(_, id)| id), properties: None },
-            (true, within) => {
-                let properties = within.map(|(kind, id)| {
-                    Object(Map::from_iter([("within".to_owned(), Value::from(format!("{kind}:{id}")))]))
-                });
-                Entity { kind: need.kind.clone(), id: None, properties }
-            }
-        };
-        let action = Action { name: format!("{}:{}", need.kind, need.action) };
-        evaluations.push(EvaluationItem {
-            action: Some(action),
-            resource: Some(resource),
-            ..EvaluationItem::default()
-        });
-    }
-    let options = Options { evaluations_semantic: Semantic::ExecuteAll };
-    Some(EvaluationsRequest {
-        subject: Some(caller.entity()),
-        evaluations,
-        options,
-        ..EvaluationsRequest::default()
-    })
+/// A need of a request.
+fn item(need: &Asked, path: &Path) -> Option<EvaluationItem> {
+    let name = match &need.template {
+        None => None,
+        Some(template) => Some(named(template, path)?),
+    };
+    let kind = need.kind.clone();
+    let resource = match (need.is_new, name) {
+        (false, name) => Entity { kind, id: name.map(|(_, id)| id), properties: None },
+        (true, within) => {
+            let properties = within.map(|(kind, id)| {
+                Object(Map::from_iter([("within".to_owned(), Value::from(format!("{kind}:{id}")))]))
+            });
+            Entity { kind, id: None, properties }
+        }
+    };
+    let action = Action { name: format!("{}:{}", need.kind, need.action) };
+    Some(EvaluationItem { action: Some(action), resource: Some(resource), ..EvaluationItem::default() })
 }
 
 fn named(template: &Template, path: &Path) -> Option<(String, String)> {
@@ -277,7 +290,7 @@ fn named(template: &Template, path: &Path) -> Option<(String, String)> {
 }
 
 /// What answers come to.
-enum Told {
+pub enum Told {
     /// Whom, and why.
     Allowed(String, Vec<Option<String>>),
     Refused(Response),
@@ -307,10 +320,4 @@ fn told(bearer: &Bearer, answers: Vec<Evaluation>) -> Told {
         (true, Some(subject)) => Told::Allowed(subject, reasons),
         (false, _) => Told::Allowed("anonymous".to_owned(), reasons),
     }
-}
-
-fn permit(subject: String, reasons: Vec<Option<String>>, caller: Caller) -> Outcome {
-    let mut told = axum::http::Extensions::new();
-    told.insert(Permit { subject, reasons, caller });
-    Outcome::Allowed(told)
 }

@@ -1,13 +1,15 @@
 //! Who makes a request, and what else can be asked for them.
 
-use super::ask::Unanswered;
-use super::{Guard, refusal};
+use super::ask::{Told, Unanswered};
+use super::{Guard, Permit, refusal};
 use crate::{Client, RowFilter};
 use axum::http::{HeaderMap, Uri, header};
 use axum::response::{IntoResponse, Response};
 use ostrog_core::decide::hints::Hint;
 use ostrog_core::decide::rows::Columns;
-use ostrog_wire::access::{Action, AffordancesRequest, Entity, RowsRequest};
+use ostrog_wire::access::{Action, AffordancesRequest, Entity, EvaluationItem, RowsRequest};
+use ostrog_wire::strict::Object;
+use serde_json::{Map, Value};
 use std::fmt;
 
 /// Who makes a request: the bearer of a token, or nobody who is signed in.
@@ -92,12 +94,38 @@ impl Caller {
         self.bearer != Bearer::Nobody
     }
 
-    pub(super) fn entity(&self) -> Entity {
+    /// Them as the subject of a question that the application asks itself.
+    pub fn entity(&self) -> Entity {
         match &self.bearer {
             Bearer::Nobody => Entity { kind: "anonymous".to_owned(), ..Entity::default() },
             Bearer::Token(token) => {
                 Entity { kind: "token".to_owned(), id: Some(token.clone()), properties: None }
             }
+        }
+    }
+
+    /// Whether they may do something, `type:action`, with the resource of an id, or a new one; `says` is what the
+    /// application says of it: its attributes, and `within`.
+    ///
+    /// # Errors
+    /// If they may not, their token does not count, or there is no answer.
+    pub async fn may(
+        &self,
+        permission: &str,
+        id: Option<&str>,
+        says: Map<String, Value>,
+    ) -> Result<Permit, Refusal> {
+        let kind = permission.split_once(':').map_or(permission, |(kind, _)| kind).to_owned();
+        let properties = (!says.is_empty()).then_some(Object(says));
+        let resource = Entity { kind, id: id.map(str::to_owned), properties };
+        let item = EvaluationItem {
+            action: Some(Action { name: permission.to_owned() }),
+            resource: Some(resource),
+            ..EvaluationItem::default()
+        };
+        match self.guard.decides(self, vec![item]).await {
+            Told::Allowed(subject, reasons) => Ok(Permit { subject, reasons, caller: self.clone() }),
+            Told::Refused(response) | Told::Unanswered(response) => Err(response.into()),
         }
     }
 

@@ -260,6 +260,8 @@ enum Kind {
     All(Vec<Need>),
     /// Which rows of a table.
     Rows(String, Columns),
+    /// What the handler asks.
+    Handler,
 }
 
 #[derive(Clone, Debug)]
@@ -291,6 +293,12 @@ pub fn open() -> Needs {
     Needs(Kind::Open)
 }
 
+/// The route's handler asks itself, because what it asks about stands in the body: it takes the [`Caller`] and asks
+/// [`Caller::may`] before it does anything.
+pub fn handler_asks() -> Needs {
+    Needs(Kind::Handler)
+}
+
 /// The route lists rows of a table on which somebody has a permission, `type:action`. Its handler takes the
 /// [`RowFilter`]; nobody who is signed in and may see nothing is refused with 401, and whoever is signed in gets what
 /// they may see, which may be nothing.
@@ -320,7 +328,7 @@ impl Needs {
     /// And more: all of it is needed.
     ///
     /// # Panics
-    /// If rows are to be listed and something else is needed: a route does one or the other.
+    /// If rows are to be listed, or the handler asks, and something else is needed: a route does one of them.
     #[must_use]
     pub fn and(self, more: Needs) -> Needs {
         match (self.0, more.0) {
@@ -329,7 +337,7 @@ impl Needs {
                 Needs(Kind::All(all))
             }
             (Kind::Open, other) | (other, Kind::Open) => Needs(other),
-            _ => panic!("a route that lists rows needs nothing else"),
+            _ => panic!("a route that lists rows, or whose handler asks, needs nothing else"),
         }
     }
 }
@@ -361,6 +369,15 @@ impl<S: Send + Sync> FromRequestParts<S> for RowFilter {
 
     /// Refuses with 503 where no guard has asked for [`rows`].
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<RowFilter, Refusal> {
+        told(parts)
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for Caller {
+    type Rejection = Refusal;
+
+    /// Refuses with 503 where the route does not say [`handler_asks`].
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Caller, Refusal> {
         told(parts)
     }
 }

@@ -104,6 +104,7 @@ impl<S: Clone + Send + Sync + 'static> Routes<S> {
                     let needs = needs.iter().map(|need| asks(need, &parameters)).collect::<Result<_, _>>();
                     guarded(&self.guard, handler, What::All(needs.map_err(wrong)?))
                 }
+                Kind::Handler => guarded(&self.guard, handler, What::Handler),
                 Kind::Rows(permission, columns) => {
                     self::permission(&permission).map_err(wrong)?;
                     guarded(&self.guard, handler, What::Rows(permission, columns))

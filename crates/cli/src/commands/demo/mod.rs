@@ -1,8 +1,11 @@
 //! `ostrog demo`: the port of Sorrel Bay on loopback, from files built into the program.
 
+mod apps;
+
 use super::serve::{MAX_STALE, keep_running, log_to_stderr, stop_signal, told};
 use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
+use apps::{Apps, Port};
 use jiff::Timestamp;
 use ostrog_client::Client;
 use ostrog_core::prelude::{Change, SourceFile, Sources, line};
@@ -26,27 +29,27 @@ use tokio::net::TcpListener;
 const DEMO: &str = "the demo";
 
 const CHARTER: [(&str, &str); 9] = [
-    ("agents.toml", include_str!("../../../../demo/harbour/agents.toml")),
-    ("charter.toml", include_str!("../../../../demo/harbour/charter.toml")),
-    ("connect.toml", include_str!("../../../../demo/harbour/connect.toml")),
-    ("customs.toml", include_str!("../../../../demo/harbour/customs.toml")),
-    ("issuers.toml", include_str!("../../../../demo/harbour/issuers.toml")),
-    ("people.toml", include_str!("../../../../demo/harbour/people.toml")),
-    ("quay.toml", include_str!("../../../../demo/harbour/quay.toml")),
-    ("roles.toml", include_str!("../../../../demo/harbour/roles.toml")),
-    ("rules.toml", include_str!("../../../../demo/harbour/rules.toml")),
+    ("agents.toml", include_str!("../../../../../demo/harbour/agents.toml")),
+    ("charter.toml", include_str!("../../../../../demo/harbour/charter.toml")),
+    ("connect.toml", include_str!("../../../../../demo/harbour/connect.toml")),
+    ("customs.toml", include_str!("../../../../../demo/harbour/customs.toml")),
+    ("issuers.toml", include_str!("../../../../../demo/harbour/issuers.toml")),
+    ("people.toml", include_str!("../../../../../demo/harbour/people.toml")),
+    ("quay.toml", include_str!("../../../../../demo/harbour/quay.toml")),
+    ("roles.toml", include_str!("../../../../../demo/harbour/roles.toml")),
+    ("rules.toml", include_str!("../../../../../demo/harbour/rules.toml")),
 ];
 const REHEARSAL: [(&str, &str); 3] = [
-    ("cases.toml", include_str!("../../../../demo/rehearsal/cases.toml")),
-    ("guarantees.toml", include_str!("../../../../demo/rehearsal/guarantees.toml")),
-    ("samples.toml", include_str!("../../../../demo/rehearsal/samples.toml")),
+    ("cases.toml", include_str!("../../../../../demo/rehearsal/cases.toml")),
+    ("guarantees.toml", include_str!("../../../../../demo/rehearsal/guarantees.toml")),
+    ("samples.toml", include_str!("../../../../../demo/rehearsal/samples.toml")),
 ];
 /// What a draft written in haste changes.
 const HASTE: [(&str, &str); 2] = [
-    ("roles.toml", include_str!("../../../../demo/drafts/careless/roles.toml")),
-    ("rules.toml", include_str!("../../../../demo/drafts/careless/rules.toml")),
+    ("roles.toml", include_str!("../../../../../demo/drafts/careless/roles.toml")),
+    ("rules.toml", include_str!("../../../../../demo/drafts/careless/rules.toml")),
 ];
-const REGISTER: &str = include_str!("../../../../demo/register.ndjson");
+const REGISTER: &str = include_str!("../../../../../demo/register.ndjson");
 
 /// The command's arguments.
 #[derive(Debug, clap::Args)]
@@ -63,6 +66,9 @@ pub struct Args {
     /// Ostrog alone: without the port's sign-in, a stand-in that the demo's tokens come from
     #[arg(long)]
     bare: bool,
+    /// Ostrog and the port's sign-in, without the port's own applications
+    #[arg(long, conflicts_with = "bare")]
+    without_apps: bool,
 }
 
 pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
@@ -78,7 +84,12 @@ pub async fn run(args: Args, shell: &Shell) -> Result<Code, Failure> {
         tokio::task::spawn_blocking(move || Cluster::start(&start)).await.map_err(Failure::unreachable)??;
     let cluster = Arc::new(cluster);
     let guard = tokio::spawn(keep_running(Arc::clone(&cluster)));
-    let begun = Beginning { port: args.port, live_only: args.live_only, bare: args.bare };
+    let begun = Beginning {
+        port: args.port,
+        live_only: args.live_only,
+        bare: args.bare,
+        apps: (!args.bare && !args.without_apps).then(|| folder.join("apps")),
+    };
     let done = serve_demo(&cluster, begun, shell).await;
     guard.abort();
     cluster.stop()?;
@@ -90,6 +101,8 @@ struct Beginning {
     port: u16,
     live_only: bool,
     bare: bool,
+    /// Where the port's applications keep what is theirs; none: they stay closed.
+    apps: Option<PathBuf>,
 }
 
 async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Result<(), Failure> {
@@ -124,13 +137,25 @@ async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Resul
     if let Some(address) = &sign_in_at {
         node.set_issuer_of_host(issuer(address)).await.map_err(refused)?;
     }
-    for line in told_at_start(&address, sign_in_at.as_deref(), &operator, &customs) {
-        shell.reveal(&line);
-    }
     if let Some((listener, _)) = sign_in {
         tokio::spawn(ostrog_sign_in::serve(listener, stop_signal()));
     }
     tokio::spawn(Arc::clone(&node).follow());
+    let apps = match begun.apps.as_ref().zip(sign_in_at.as_deref()) {
+        None => None,
+        Some((folder, sign_in)) => {
+            let first = if begun.port == 0 { 0 } else { begun.port.saturating_add(2) };
+            let port = Port { cluster, node: &node, service: &address, sign_in, folder, first };
+            Some(port.open(&customs, REGISTER).await?)
+        }
+    };
+    for line in told_at_start(&address, sign_in_at.as_deref(), &operator, &customs) {
+        shell.reveal(&line);
+    }
+    for line in apps.iter().flat_map(Apps::told) {
+        shell.answer(&line);
+    }
+    shell.answer("Ctrl-C ends it.");
     if is_new && !begun.live_only {
         let client = Client::new(&address, operator.reveal()).map_err(Failure::unreachable)?;
         tokio::spawn(async move {
@@ -204,7 +229,7 @@ fn told_at_start(address: &str, sign_in: Option<&str>, operator: &KeyText, custo
             "    ostrog routes check GET /manifests/m-204 --application customs --token FILE".to_owned(),
         ]);
     }
-    lines.extend([String::new(), "Ctrl-C ends it.".to_owned()]);
+    lines.push(String::new());
     lines
 }
 
