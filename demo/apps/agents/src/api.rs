@@ -19,6 +19,8 @@ use std::time::Duration;
 
 /// Most of one list: the page shows no more.
 const MOST: u32 = 100;
+/// How many pages of a search are asked for it.
+const MOST_PAGES: u32 = 20;
 
 /// A booking or an invoice.
 #[derive(Clone, Debug, PartialEq, Serialize)]
@@ -130,29 +132,34 @@ async fn list(
     kind: &str,
 ) -> Result<Response, Refusal> {
     let caller = Caller::of(&portal.guard, headers, uri)?;
-    let search = SearchRequest {
+    let mut search = SearchRequest {
         subject: caller.entity(),
         action: Some(Action { name: "view".to_owned() }),
         resource: Entity { kind: kind.to_owned(), ..Entity::default() },
         page: PageRequest { limit: Some(MOST), token: None },
         ..SearchRequest::default()
     };
-    let Ok(found) = portal.client.search_resources(&search).await else {
-        return Ok(StatusCode::SERVICE_UNAVAILABLE.into_response());
-    };
-    if found.context.reason.as_deref() == Some("token-refused") {
-        return Ok(StatusCode::UNAUTHORIZED.into_response());
+    let mut names = Vec::new();
+    // A page ends where its time does: it may have fewer than were asked for, or none, and another one after it.
+    for _ in 0..MOST_PAGES {
+        let Ok(found) = portal.client.search_resources(&search).await else {
+            return Ok(StatusCode::SERVICE_UNAVAILABLE.into_response());
+        };
+        if found.context.reason.as_deref() == Some("token-refused") {
+            return Ok(StatusCode::UNAUTHORIZED.into_response());
+        }
+        names.extend(found.results.into_iter().filter_map(|result| match result {
+            SearchResult::Entity { kind, id } => Some(format!("{kind}:{id}")),
+            SearchResult::Action { .. } => None,
+        }));
+        search.page.token = Some(found.page.next_token).filter(|token| !token.is_empty());
+        if search.page.token.is_none() || names.len() >= MOST as usize {
+            break;
+        }
     }
     let book = portal.book.all();
-    let items: Vec<&Entry> = found
-        .results
-        .iter()
-        .filter_map(|result| match result {
-            SearchResult::Entity { kind, id } => book.get(&format!("{kind}:{id}")),
-            SearchResult::Action { .. } => None,
-        })
-        .collect();
-    Ok(Json(json!({ "items": items, "more": !found.page.next_token.is_empty() })).into_response())
+    let items: Vec<&Entry> = names.iter().take(MOST as usize).filter_map(|name| book.get(name)).collect();
+    Ok(Json(json!({ "items": items, "more": search.page.token.is_some() })).into_response())
 }
 
 /// On what.

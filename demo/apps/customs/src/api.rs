@@ -204,6 +204,18 @@ async fn file(
         let words = "The hazard class is one of 1 to 9.".to_owned();
         return Err(Failed::Wrong(StatusCode::UNPROCESSABLE_ENTITY, words));
     }
+    match desk.outbox.knows(&format!("voyage:{voyage}")).await {
+        Ok(true) => {}
+        Ok(false) => {
+            let words = format!("There is no voyage {voyage}.");
+            return Err(Failed::Wrong(StatusCode::UNPROCESSABLE_ENTITY, words));
+        }
+        Err(error) => {
+            tracing::warn!(%error, "whether a voyage is registered is not known");
+            let words = "Whether there is this voyage is not known now.".to_owned();
+            return Err(Failed::Wrong(StatusCode::SERVICE_UNAVAILABLE, words));
+        }
+    }
     let filed = Manifest {
         number: filing.number,
         line_code: Some(filing.line),

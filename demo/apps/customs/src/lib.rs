@@ -89,6 +89,16 @@ impl Desk {
         Ok(Desk { pool, guard, outbox })
     }
 
+    /// What it tells.
+    pub fn outbox(&self) -> &Outbox {
+        &self.outbox
+    }
+
+    /// Where it keeps things.
+    pub fn pool(&self) -> &PgPool {
+        &self.pool
+    }
+
     /// Its routes.
     ///
     /// # Errors

@@ -67,7 +67,19 @@ impl Outbox {
         Ok(id.fetch_one(&mut **all).await?)
     }
 
-    /// Waits a while until a line was told; whether it was.
+    /// Whether something is registered: what lies in what is not could never be told.
+    ///
+    /// # Errors
+    /// If Ostrog does not answer.
+    pub async fn knows(&self, name: &str) -> Result<bool, NotTold> {
+        match self.client.entity(name).await {
+            Ok(_) => Ok(true),
+            Err(NotTold::Refused(problem)) if problem.status == 404 => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Waits a while until something was told; whether it was.
     ///
     /// # Errors
     /// If the database fails.
@@ -75,9 +87,10 @@ impl Outbox {
         self.wake.notify_one();
         let until = tokio::time::Instant::now() + longest;
         loop {
-            let told = sqlx::query_scalar("select told_at is not null from outbox where id = $1").bind(id);
-            let told = told.fetch_optional(&self.pool).await?.unwrap_or(false);
-            if told || tokio::time::Instant::now() > until {
+            let done = "select told_at is not null, told_at is not null or refused is not null from outbox where id = $1";
+            let (told, done) =
+                sqlx::query_as(done).bind(id).fetch_optional(&self.pool).await?.unwrap_or((false, true));
+            if done || tokio::time::Instant::now() > until {
                 return Ok(told);
             }
             tokio::time::sleep(LOOK).await;

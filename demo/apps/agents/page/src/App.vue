@@ -91,6 +91,12 @@ async function signOut() {
   align-items: center;
   gap: 12px;
 }
+.portal .el-table {
+  --el-table-current-row-bg-color: var(--sheet);
+}
+.portal .el-empty__image {
+  display: none;
+}
 .portal .el-main {
   max-width: 1100px;
   width: 100%;

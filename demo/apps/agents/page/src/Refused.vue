@@ -1,5 +1,5 @@
 <template>
-  <el-empty description="There is nothing here for you: you may not see this page, or it is not there.">
+  <el-empty :image-size="0" description="There is nothing here for you: you may not see this page, or it is not there.">
     <router-link to="/">To the start</router-link>
   </el-empty>
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ElMessage } from 'element-plus'
 import 'element-plus/theme-chalk/el-message.css'
-import { computed, ref, watch } from 'vue'
+import { computed, onUnmounted, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useMay } from './useMay'
 
@@ -35,14 +35,19 @@ const chosen = computed(() => {
 const thing = computed(() => items.value.find((one) => one.name === chosen.value))
 const may = useMay(chosen)
 
+let again: ReturnType<typeof setTimeout> | undefined
 async function load() {
-  const response = await fetch(`/api/${kind}s`, { cache: 'no-store' })
-  const answer: { items: Thing[]; more: boolean } = response.ok ? await response.json() : { items: [], more: false }
+  clearTimeout(again)
+  const response = await fetch(`/api/${kind}s`, { cache: 'no-store' }).catch(() => undefined)
+  const answer: { items: Thing[]; more: boolean } = response?.ok ? await response.json() : { items: [], more: false }
   items.value = answer.items
   more.value = answer.more
+  // Without an answer nothing is shown, and it is asked again.
+  if (response === undefined || response.status >= 500) again = setTimeout(load, 2_000)
 }
+onUnmounted(() => clearTimeout(again))
 // Whatever changes what one may do changes what one sees, too.
-watch([() => kind, may.standing, may.subject], load, { immediate: true })
+watch([() => kind, may.standing, may.subject, may.position], load, { immediate: true })
 
 function choose(row: Thing | null) {
   if (row !== null) void router.push(`/${kind}s/${row.name.split(':')[1]}`)
@@ -86,6 +91,7 @@ async function press(path: string) {
     <section v-if="thing" class="one" :aria-label="thing.name">
       <h2>{{ thing.name }}</h2>
       <p>{{ told.name }} {{ thing.facts[told.key] }}, within {{ thing.within }}, {{ thing.state }}</p>
+      <p v-if="may.standing.value === 'away'" role="status">What you may do with it cannot be asked now. It goes on by itself.</p>
       <template v-for="button in buttons" :key="button.key">
         <div v-if="may.shows(button.key)" class="button">
           <el-button

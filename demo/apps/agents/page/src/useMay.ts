@@ -39,21 +39,32 @@ const AGAIN = 2_000
 const moves = new Set<() => void>()
 let stream: EventSource | undefined
 
+function open() {
+  stream = new EventSource('/api/moves')
+  for (const kind of ['moved', 'open']) {
+    stream.addEventListener(kind, () => moves.forEach((each) => each()))
+  }
+}
+
+function close() {
+  stream?.close()
+  stream = undefined
+}
+
+// A page that a browser keeps to go back to would keep its connection, of which there are few to one host (over
+// HTTP/1.1; so there are to many tabs: serve pages that follow over HTTP/2).
+addEventListener('pagehide', close)
+addEventListener('pageshow', (event) => {
+  if (event.persisted && moves.size > 0 && stream === undefined) open()
+})
+
 /** Calls back whenever anything moves, and when the stream is there again: meanwhile anything may have. */
 function onMoves(call: () => void): () => void {
   moves.add(call)
-  if (stream === undefined) {
-    stream = new EventSource('/api/moves')
-    for (const kind of ['moved', 'open']) {
-      stream.addEventListener(kind, () => moves.forEach((each) => each()))
-    }
-  }
+  if (stream === undefined) open()
   return () => {
     moves.delete(call)
-    if (moves.size === 0) {
-      stream?.close()
-      stream = undefined
-    }
+    if (moves.size === 0) close()
   }
 }
 
@@ -61,6 +72,7 @@ export function useMay(resource?: MaybeRefOrGetter<string | undefined>) {
   const all = shallowRef<Affordance[]>([])
   const standing = ref<Standing>('asking')
   const subject = ref<string>()
+  const position = ref<string>()
   let asked = 0
   let again: ReturnType<typeof setTimeout> | undefined
 
@@ -81,10 +93,11 @@ export function useMay(resource?: MaybeRefOrGetter<string | undefined>) {
       if (own !== asked) return
       if (response.status === 401) return closed('signed-out')
       if (!response.ok) throw new Error(response.statusText)
-      const answer: { subject: string | null; affordances: Affordance[] } = await response.json()
+      const answer: { subject: string | null; position: string | null; affordances: Affordance[] } = await response.json()
       if (own !== asked) return
       all.value = answer.affordances
       subject.value = answer.subject ?? undefined
+      position.value = answer.position ?? undefined
       standing.value = 'known'
     } catch {
       if (own !== asked) return
@@ -113,6 +126,8 @@ export function useMay(resource?: MaybeRefOrGetter<string | undefined>) {
     standing: readonly(standing),
     /** `user:ines`, if somebody is signed in. */
     subject: readonly(subject),
+    /** What the answer is of: what else the page shows may be different once this is. */
+    position: readonly(position),
     shows: (key: string) => of(key)?.visible ?? false,
     enables: (key: string) => of(key)?.enabled ?? false,
     /** Why one that is shown cannot be used. */
