@@ -18,13 +18,19 @@ pub struct Line {
     pub request: Request,
     /// At which moment, if it says one.
     pub now: Option<Timestamp>,
+    /// What it was answered with, if it says so: a line of a record.
+    pub decision: Option<bool>,
 }
+
+/// A question, and at which moment if it says one.
+pub type Asked = (Request, Option<Timestamp>);
 
 /// What a line says beside the question.
 #[derive(Deserialize)]
 struct Beside {
     now: Option<String>,
     session: Option<String>,
+    decision: Option<bool>,
 }
 
 /// The text of a file, or of standard input.
@@ -59,12 +65,32 @@ pub fn numbered(text: &str) -> impl Iterator<Item = (usize, &str)> {
 ///
 /// # Errors
 /// The first line that is none.
-pub fn questions(file: &Path) -> Result<Vec<(Request, Option<Timestamp>)>, Failure> {
-    let question = |(at, line): (usize, &str)| {
-        let line = Line::read(line).map(|line| (line.request, line.now));
-        line.map_err(|message| Failure::input(format!("{}:{at}  {message}", file.display())))
+pub fn questions(file: &Path) -> Result<Vec<Asked>, Failure> {
+    Ok(lines(file)?.into_iter().map(|(_, line)| (line.request, line.now)).collect())
+}
+
+/// The questions of a record, and what each was answered with.
+///
+/// # Errors
+/// The first line that is none, or does not say what it was answered with.
+pub fn recorded(file: &Path) -> Result<(Vec<Asked>, Vec<bool>), Failure> {
+    let answered = |(at, line): (usize, Line)| match line.decision {
+        Some(decision) => Ok(((line.request, line.now), decision)),
+        None => Err(Failure::input(format!(
+            "{}:{at}  it does not say what it was answered with: add \"decision\": true or false",
+            file.display()
+        ))),
     };
-    numbered(&read(file)?).map(question).collect()
+    let all: Vec<_> = lines(file)?.into_iter().map(answered).collect::<Result<_, _>>()?;
+    Ok(all.into_iter().unzip())
+}
+
+fn lines(file: &Path) -> Result<Vec<(usize, Line)>, Failure> {
+    let read_one = |(at, line): (usize, &str)| match Line::read(line) {
+        Ok(line) => Ok((at, line)),
+        Err(message) => Err(Failure::input(format!("{}:{at}  {message}", file.display()))),
+    };
+    numbered(&read(file)?).map(read_one).collect()
 }
 
 impl Line {
@@ -99,6 +125,6 @@ impl Line {
             context,
             ..Request::default()
         };
-        Ok(Line { request, now })
+        Ok(Line { request, now, decision: beside.decision })
     }
 }

@@ -134,7 +134,7 @@ async fn from_line(
     args: &Args,
     asking: &Asking,
 ) -> Result<Evaluation, Failure> {
-    let Line { mut request, now: moment } = Line::read(text).map_err(Failure::input)?;
+    let Line { mut request, now: moment, .. } = Line::read(text).map_err(Failure::input)?;
     args.with.fill(&mut request)?;
     let moment = moment.or(now);
     let explanation = match asking {

@@ -99,6 +99,11 @@ impl Service {
         Service::start(arguments, operator)
     }
 
+    /// The service on a data folder with a charter of its own.
+    pub fn of_charter(data: &Path, charter: &str) -> Service {
+        Service::begin(&["--charter", charter, "--data", data.to_str().expect("UTF-8")], None)
+    }
+
     /// The service on a data folder, with nothing live.
     pub fn empty(data: &Path) -> Service {
         Service::begin(&["--data", data.to_str().expect("UTF-8")], None)

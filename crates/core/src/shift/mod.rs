@@ -223,18 +223,31 @@ pub fn shift(
     made
 }
 
+/// What questions that are replayed are held against.
+#[derive(Clone, Copy, Debug)]
+pub enum Before<'b> {
+    /// What this answers.
+    Text(&'b World),
+    /// What was answered when they were recorded, question by question.
+    Recorded(&'b [bool]),
+}
+
+/// The reason code of an answer that was recorded: whoever gave it may have had others.
+const RECORDED: &str = "recorded";
+
 /// The same comparison by replaying questions, each with its context and properties, at its own
-/// moment or at `now`. A question that makes no sense is left out, and named.
+/// moment or at `now`. A question that makes no sense is left out, and named; so is one of which no
+/// answer was recorded.
 pub fn replay(
-    before: &World,
+    before: Before<'_>,
     after: &World,
     questions: &[(Request, Option<Timestamp>)],
     now: Timestamp,
 ) -> Shift {
     let mut made = Shift::default();
     let mut lines = Moved::new();
-    for (request, at) in questions {
-        let answers = [before, after].map(|world| {
+    for (place, (request, at)) in questions.iter().enumerate() {
+        let answer = |world: &World| {
             let engine = world.engine();
             let asked = request
                 .resolve_quietly(engine, at.unwrap_or(now))
@@ -244,8 +257,15 @@ pub fn replay(
                 Err(reason) => Decision { allowed: false, reason: *reason },
             };
             Ok::<_, String>((decision.allowed, decision.reason.code(engine)))
-        });
-        match answers {
+        };
+        let told = match before {
+            Before::Text(world) => answer(world),
+            Before::Recorded(all) => {
+                let told = all.get(place).copied().ok_or_else(|| "no answer was recorded".to_owned());
+                told.map(|allowed| (allowed, RECORDED.to_owned()))
+            }
+        };
+        match [told, answer(after)] {
             [Ok(before), Ok(after)] => {
                 made.asked += 1;
                 if before.0 != after.0 {
