@@ -414,3 +414,52 @@ fn no_secret_is_written_where_values_are_shown() {
     let shown = format!("{key:?}");
     assert!(!shown.contains(key.1.reveal()), "{shown}");
 }
+
+/// A type that is another application's, and one that nobody declared: one answer. What an affordance of one's own asks
+/// about another's type is denied, as the question itself would be.
+#[tokio::test(flavor = "multi_thread")]
+async fn row_filters_and_affordances_end_where_the_keys_types_do() {
+    let service = Service::start(&lines()).await;
+    let (quay, customs) = (service.application("quay").await, service.application("customs").await);
+    let rows = async |key: &str, kind: &str, action: &str| -> Value {
+        let asked = json!({ "subject": ines(), "action": { "name": action }, "resource": { "type": kind } });
+        service.post(key, "/access/v1/rows", &asked).await.read()
+    };
+    let own = rows(&quay, "vessel", "moor").await;
+    assert_ne!(own["filter"]["rows"], "none", "{own}");
+    let none = rows(&quay, "nothing", "moor").await;
+    assert_eq!(
+        (&none["filter"]["rows"], &none["context"]["reason"]),
+        (&json!("none"), &json!("unknown-type"))
+    );
+    assert_eq!(rows(&quay, "declaration", "release").await, none);
+    assert_eq!(rows(&customs, "vessel", "moor").await, none);
+    // A permission that there is not: nothing, and no way to tell types apart by it.
+    assert_eq!(rows(&quay, "vessel", "fly").await["filter"]["rows"], "none");
+    assert_eq!(rows(&quay, "declaration", "fly").await, none);
+
+    let shown = async |key: &str, asked: Value| service.post(key, "/access/v1/affordances", &asked).await;
+    let all: Value = shown(&quay, json!({ "subject": ines(), "resource": tern() })).await.read();
+    let of = |key: &str| {
+        let all = all["affordances"].as_array().expect("affordances");
+        all.iter().find(|hint| hint["key"] == key).cloned().expect("is declared")
+    };
+    assert_eq!((&of("vessels")["visible"], &of("vessels")["enabled"]), (&json!(true), &json!(true)));
+    assert_eq!((&of("papers")["visible"], &of("papers")["enabled"]), (&json!(true), &json!(false)));
+    // Of another application, by an application: not its own to ask.
+    assert_eq!(shown(&customs, json!({ "subject": ines(), "application": "quay" })).await.status, 403);
+    assert_eq!(shown(&customs, json!({ "subject": ines() })).await.read::<Value>()["affordances"], json!([]));
+    for (wrong, status) in [
+        (json!({ "subject": { "type": "user" } }), 400),
+        (json!({ "subject": ines(), "resource": { "type": "a:b" } }), 400),
+        (json!({ "resource": tern() }), 400),
+    ] {
+        assert_eq!(shown(&quay, wrong.clone()).await.status, status, "{wrong}");
+    }
+    let one = json!({ "subject": ines(), "action": { "name": "moor" }, "resource": tern() });
+    assert_eq!(service.post(&quay, "/access/v1/rows", &one).await.status, 400, "rows are of a type");
+    let columns = json!({ "table": "t", "id": "t.id", "columns": { "hue": "t.hue" } });
+    let asked = json!({ "subject": ines(), "action": { "name": "moor" }, "resource": { "type": "vessel" }, "columns": columns });
+    let refused = service.post(&quay, "/access/v1/rows", &asked).await;
+    assert!(refused.status == 422 && refused.problem().detail.contains("hue"), "{refused}");
+}

@@ -71,6 +71,18 @@ permissions = ["vessel:moor"]
 when = "resource.length > 200"
 [[tenant-roles.clause]]
 permissions = ["vessel:view"]
+[[affordance]]
+application = "quay"
+key = "vessels"
+name = "The vessels"
+visible = "vessel:view"
+enabled = "vessel:moor"
+[[affordance]]
+application = "quay"
+key = "papers"
+name = "Another application's, in this one's page"
+visible = "vessel:view"
+enabled = "declaration:release"
 "#;
 
 /// A database server of its own.

@@ -354,7 +354,18 @@ fn authzen(
     if dice.often() {
         body["context"] = json!({ "explain": true });
     }
-    match dice.below(6) {
+    match dice.below(8) {
+        4 => {
+            body["resource"] = json!({ "type": dice.one(&["vessel", "hold", "declaration", "nothing"]) });
+            if dice.often() {
+                body["columns"] = json!({ "table": "t", "id": "t.id", "columns": { "within": "t.within" } });
+            }
+            ("POST /access/v1/rows".to_owned(), Some(body))
+        }
+        5 => {
+            body["application"] = json!("quay");
+            ("POST /access/v1/affordances".to_owned(), Some(body))
+        }
         0 => {
             let items: Vec<Value> = (0..3).map(|_| json!({ "resource": entity(resource(dice)) })).collect();
             body["evaluations"] = json!(items);

@@ -79,7 +79,7 @@ async function press(path: string) {
     >
       <el-table-column label="Number" min-width="120">
         <template #default="{ row }">
-          <router-link :to="`/${kind}s/${row.name.split(':')[1]}`">{{ row.name.split(':')[1] }}</router-link>
+          <router-link :to="`/${kind}s/${row.name.split(':')[1]}`" class="number">{{ row.name.split(':')[1] }}</router-link>
         </template>
       </el-table-column>
       <el-table-column :label="told.name" min-width="90">
@@ -124,10 +124,23 @@ async function press(path: string) {
 .button {
   display: flex;
   align-items: center;
+  flex-wrap: wrap;
   gap: 12px;
   margin-top: 12px;
 }
 .why {
   color: var(--soft);
+}
+.number[aria-current='page'] {
+  font-weight: 700;
+}
+/* One below the other, and what was chosen first: there is no room beside the list. */
+@media (max-width: 800px) {
+  .beside {
+    grid-template-columns: minmax(0, 1fr);
+  }
+  .one {
+    order: -1;
+  }
 }
 </style>
