@@ -459,6 +459,12 @@ const GUARDS: [Guard; 74] = [
         with: "if left_out(piece) || !whole => {",
         without: "if !whole => {",
     },
+    Guard {
+        name: "affordances end where the types do that whoever asks may ask about",
+        file: "decide/hints.rs",
+        with: "if !asks(declared.kind) {",
+        without: "if !asks(declared.kind) && declared.text.is_empty() {",
+    },
 ];
 
 /// The tests that one of must notice, quick ones first.

@@ -7,6 +7,8 @@ use axum::Router;
 use axum::extract::{Path, State};
 use ostrog_client::guard::{Columns, Counts, Guard, Needs, Permit, Refusal, Routes, may, open, rows};
 use ostrog_client::{Client, RowFilter};
+use ostrog_tokens::Issuers;
+use ostrog_tokens::issuers::{Config, Fetch, KeySource, Later, Reach, Unfetched};
 use rstest::rstest;
 use serde_json::{Value, json};
 use std::sync::Arc;
@@ -355,6 +357,61 @@ async fn what_is_kept_ends_when_anything_moves() {
             .expect("is told")
             .expect("goes on");
         assert_eq!(get("m-204", &ines).await.0, status, "{state}");
+    }
+}
+
+/// Has no documents: the keys are given.
+struct Nothing;
+
+impl Fetch for Nothing {
+    fn get<'f>(&'f self, _: &'f url::Url, _: Reach, _: usize) -> Later<'f, Result<Vec<u8>, Unfetched>> {
+        Box::pin(async { Err(Unfetched::Unreachable) })
+    }
+}
+
+/// What does not hold is refused before anything is asked; what holds is asked all the same.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_token_that_does_not_hold_is_refused_without_asking() {
+    let folder = folder();
+    let service = Service::port(folder.path());
+    let (ines, petra) = (service.token_of("ines").await, service.token_of("petra").await);
+    let (_, issuers) = service.get("/api/v1/issuers").await;
+    let iss = issuers[0]["url"].as_str().expect("an address").to_owned();
+    let keys = service.http().get(format!("{iss}/keys")).send().await.expect("an answer");
+    let keys = KeySource::File(keys.bytes().await.expect("keys").to_vec());
+    let verifying = |application: &str, asks: &str| {
+        let audience = (application.to_owned(), vec![format!("https://{application}.sorrel-bay.example")]);
+        let config = Config {
+            key: "port-id".to_owned(),
+            iss: iss.clone(),
+            audiences: [audience].into(),
+            source: keys.clone(),
+            private: false,
+            id_tokens: false,
+        };
+        let issuers = Issuers::new(Arc::new(Nothing));
+        issuers.set(vec![config], jiff::Timestamp::now());
+        let guard = Guard::new(Client::new(asks, &service.customs).expect("an address"));
+        guard.verifying(Arc::new(issuers), application)
+    };
+    let (deaf, calls) = gives(Vec::new(), false).await;
+    let http = reqwest::Client::new();
+    for (application, asks, token, status, asked) in [
+        ("customs", &service.url, ines.clone(), 200, false),
+        ("customs", &service.url, petra.clone(), 403, false),
+        ("customs", &deaf, ines.clone(), 503, true),
+        ("customs", &deaf, format!("{ines}x"), 401, false),
+        ("customs", &deaf, "a.b.c".to_owned(), 401, false),
+        ("quay", &deaf, ines.clone(), 401, false),
+    ] {
+        let reached = Reached::default();
+        let desk = serve(desk(&verifying(application, asks), &reached)).await;
+        let before = calls.load(Ordering::Relaxed);
+        let path = format!("{desk}/manifests/m-206/menu");
+        let answer = ask(&http, "GET", &path, Some(&token)).await;
+        assert_eq!(answer.0, status, "{application} {asks}: {answer:?}");
+        assert_eq!(reached.load(Ordering::Relaxed), usize::from(status == 200));
+        assert_eq!(calls.load(Ordering::Relaxed) > before, asked, "{application} {token}");
     }
 }
 

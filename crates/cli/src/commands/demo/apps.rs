@@ -26,6 +26,7 @@ pub struct Apps {
     /// None: nginx is not there.
     pub quay: Option<String>,
     pub agents: String,
+    sign_in: String,
     _proxy: Option<Proxy>,
 }
 
@@ -58,6 +59,31 @@ impl Apps {
             None => "    Quayside       closed: nginx is not installed (apt-get install nginx)".to_owned(),
         });
         lines.push(String::new());
+        lines.extend(self.stories());
+        lines
+    }
+
+    /// Refused, why, one change, let in: in each of them, without a restart.
+    fn stories(&self) -> Vec<String> {
+        let Apps { customs, sign_in, .. } = self;
+        let mut lines = vec![
+            "1. In the portal sign in as Nils and open booking bk-410: a button out of use, and why. Then give him a role, in the".to_owned(),
+            "   console under Give or here, and look at the page that stands open:".to_owned(),
+            "    ostrog grant give line-agent --to user:nils --at tenant:hallfjord --value line=HF".to_owned(),
+            format!("2. Take Ines's token at {sign_in}/try into ines.jwt. The desk lists what she may see and does not release m-204:"),
+            format!("    curl '{customs}/manifests?size=5' -H \"Authorization: Bearer $(cat ines.jwt)\""),
+            format!("    curl -X POST {customs}/manifests/m-204/release -H \"Authorization: Bearer $(cat ines.jwt)\""),
+            "    ostrog register set 'user:ines.clearance = 5'     # and once more".to_owned(),
+        ];
+        if let Some(quay) = &self.quay {
+            lines.extend([
+                "3. The crane feed signs in as itself and writes to the log of its berth's crane; once its grant has ended, it does not:".to_owned(),
+                format!("    FEED=$(curl -s {sign_in}/token -u crane-feed:made-up-crane-feed -d grant_type=client_credentials | sed 's/.*\"access_token\":\"\\([^\"]*\\).*/\\1/')"),
+                format!("    curl -i {quay}/cranes/cr-1/log -H \"Authorization: Bearer $FEED\" -H 'Content-Type: application/json' -d '{{\"lifted\":\"c-77\"}}'"),
+                "    ostrog grant end g-feed --note 'out for repair'   # and once more".to_owned(),
+            ]);
+        }
+        lines.push(String::new());
         lines
     }
 }
@@ -80,7 +106,7 @@ impl Port<'_> {
         let customs = self.customs(customs, register).await?;
         let (quay, proxy) = self.quay().await?.unzip();
         let agents = self.agents(register).await?;
-        Ok(Apps { customs, quay, agents, _proxy: proxy })
+        Ok(Apps { customs, quay, agents, sign_in: self.sign_in.to_owned(), _proxy: proxy })
     }
 
     /// The agents' portal keeps its key behind its page.

@@ -119,6 +119,7 @@ async function press(path: string) {
 .one {
   background: var(--sheet);
   border: 1px solid var(--rule);
+  margin-top: 12px;
   padding: 4px 20px 20px;
 }
 .button {
