@@ -134,11 +134,17 @@ impl Caller {
     /// # Errors
     /// If their token does not count, or there is no answer: show nothing then.
     pub async fn affordances(&self, resource: Option<&str>) -> Result<Affordances, Refusal> {
-        let resource = resource.and_then(|name| name.split_once(':')).map(|(kind, id)| Entity {
-            kind: kind.to_owned(),
-            id: Some(id.to_owned()),
-            properties: None,
-        });
+        let resource = match resource.map(|name| (name, name.split_once(':'))) {
+            None => None,
+            Some((_, Some((kind, id)))) => {
+                Some(Entity { kind: kind.to_owned(), id: Some(id.to_owned()), properties: None })
+            }
+            // In general is another question.
+            Some((name, None)) => {
+                tracing::error!(name, "no resource: write type:id");
+                return Err(Unanswered::Strange.refusal());
+            }
+        };
         let asked = AffordancesRequest { subject: self.entity(), resource, ..AffordancesRequest::default() };
         let answered =
             self.guard.asks(self.trace.as_deref(), async |client| client.affordances(&asked).await);
