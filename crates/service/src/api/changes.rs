@@ -59,8 +59,7 @@ pub async fn changes(
     Params(query): Params<ChangeQuery>,
 ) -> Result<Response, Problem> {
     let journal = operator.journal()?;
-    let accept = headers.get(ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    if accept.split(',').any(|kind| kind.trim().starts_with("text/event-stream")) {
+    if is_stream(&headers) {
         let resumed =
             headers.get("last-event-id").map(|id| position(id.to_str().unwrap_or_default(), &operator));
         let from = resumed.transpose()?.or(query.after).unwrap_or(operator.position_number());
@@ -78,6 +77,12 @@ pub async fn changes(
     let next = rows.last().filter(|row| row.position > 1).map(|row| row.position.to_string());
     let items = rows.iter().map(|row| change_shown(row, query.brief)).collect::<Vec<_>>();
     Ok(Json(Page { items, next }).into_response())
+}
+
+/// Whether a stream is asked for.
+pub fn is_stream(headers: &HeaderMap) -> bool {
+    let accept = headers.get(ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    accept.split(',').any(|kind| kind.trim().starts_with("text/event-stream"))
 }
 
 /// The position of an event's id, if it is of this epoch.

@@ -37,6 +37,7 @@ use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+pub use changes::is_stream;
 pub use streams::{Open, Streams};
 
 /// How long a list over many facts, or saying what there is to say of a text, may take.

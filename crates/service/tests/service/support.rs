@@ -3,7 +3,6 @@
 use axum::Router;
 use axum::body::Body;
 use axum::http::{HeaderMap, Request, StatusCode};
-use futures_util::StreamExt as _;
 use http_body_util::BodyExt as _;
 use ostrog_core::prelude::{Sources, line};
 use ostrog_service::node::Node;
@@ -200,15 +199,7 @@ impl Service {
     pub async fn send(&self, request: Request<Body>) -> Answer {
         let response = self.router.clone().oneshot(request).await.expect("infallible");
         let (parts, body) = response.into_parts();
-        let is_stream = parts
-            .headers
-            .get("content-type")
-            .is_some_and(|kind| kind.as_bytes().starts_with(b"text/event-stream"));
-        let body = match is_stream {
-            // It has no end: its first part says that it is open.
-            true => body.into_data_stream().next().await.expect("a part").expect("is whole").to_vec(),
-            false => body.collect().await.expect("is whole").to_bytes().to_vec(),
-        };
+        let body = body.collect().await.expect("is whole").to_bytes().to_vec();
         let looks = parts.extensions.get::<Looks>().map_or(0, Looks::count);
         Answer { status: parts.status, headers: parts.headers, body, looks }
     }
