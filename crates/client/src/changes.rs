@@ -1,17 +1,10 @@
 //! What happened, and what happens.
 
-use crate::{Client, Error, Result, response, unreachable};
-use eventsource_stream::{EventStream, EventStreamError, Eventsource as _};
-use futures_util::StreamExt as _;
-use futures_util::stream::BoxStream;
+use crate::events::Events;
+use crate::{Client, Error, Result};
 use ostrog_wire::changes::{ChangeQuery, ChangeShown};
 use ostrog_wire::register::Page;
 use reqwest::Method;
-use std::fmt;
-use std::time::Duration;
-
-/// A stream of changes has no end of its own.
-const FOR_EVER: Duration = Duration::from_secs(365 * 24 * 3_600);
 
 /// From where on changes are followed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -35,13 +28,8 @@ pub struct Told {
 }
 
 /// What happens, as it happens.
-pub struct Changes(EventStream<BoxStream<'static, reqwest::Result<Vec<u8>>>>);
-
-impl fmt::Debug for Changes {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Changes(…)")
-    }
-}
+#[derive(Debug)]
+pub struct Changes(Events);
 
 impl Client {
     /// What happened, newest first: one page.
@@ -63,23 +51,17 @@ impl Client {
             From::After(position) => request = request.query(&[("after", position)]),
             From::Event(id) => request = request.header("last-event-id", id),
         }
-        let response = response(request.header("accept", "text/event-stream").timeout(FOR_EVER)).await?;
-        let bytes = response.bytes_stream().map(|bytes| bytes.map(|bytes| bytes.to_vec()));
-        Ok(Changes(bytes.boxed().eventsource()))
+        Ok(Changes(Events::of(request).await?))
     }
 }
 
 impl Changes {
-    /// The next change; none once the service has ended the stream.
+    /// The next change; none once the stream has ended, or is silent for too long.
     ///
     /// # Errors
     /// If the stream breaks off, or holds what is no change.
     pub async fn next(&mut self) -> Result<Option<Told>> {
-        let Some(event) = self.0.next().await else { return Ok(None) };
-        let event = event.map_err(|error| match error {
-            EventStreamError::Transport(error) => unreachable(&error),
-            error => Error::Unreadable(error.to_string()),
-        })?;
+        let Some(event) = self.0.next().await? else { return Ok(None) };
         let change =
             serde_json::from_str(&event.data).map_err(|error| Error::Unreadable(error.to_string()))?;
         Ok(Some(Told { id: event.id, change }))

@@ -1,9 +1,7 @@
 //! What an application asks: decisions and searches, in the AuthZEN Authorization API 1.0.
 
-use crate::{Answered, Client, Error, Result, answer, answered, response, unreachable};
-use eventsource_stream::{EventStream, EventStreamError, Eventsource as _};
-use futures_util::StreamExt as _;
-use futures_util::stream::{self, BoxStream};
+use crate::events::Events;
+use crate::{Answered, Client, Error, Result, answer, answered};
 use ostrog_wire::access::{
     Action, AffordancesRequest, AffordancesResponse, BatchAnswer, Entity, Evaluation, EvaluationRequest,
     EvaluationsRequest, Reached, RowsRequest, RowsResponse, SearchRequest, SearchResponse,
@@ -11,22 +9,10 @@ use ostrog_wire::access::{
 use reqwest::Method;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use std::fmt;
-use std::time::Duration;
-
-/// The service says every ten seconds that it is there: a stream that is silent for so long has broken.
-const SILENCE: Duration = Duration::from_secs(30);
-/// A stream has no end of its own.
-const FOR_EVER: Duration = Duration::from_secs(365 * 24 * 3_600);
 
 /// The position that answers are of, as it moves.
-pub struct Positions(EventStream<BoxStream<'static, reqwest::Result<Vec<u8>>>>);
-
-impl fmt::Debug for Positions {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Positions(…)")
-    }
-}
+#[derive(Debug)]
+pub struct Positions(Events);
 
 impl Positions {
     /// Where answers are by now; none once the stream has ended, or is silent for too long.
@@ -34,11 +20,7 @@ impl Positions {
     /// # Errors
     /// If the stream breaks off, or tells something else.
     pub async fn next(&mut self) -> Result<Option<Reached>> {
-        let Some(event) = self.0.next().await else { return Ok(None) };
-        let event = event.map_err(|error| match error {
-            EventStreamError::Transport(error) => unreachable(&error),
-            error => Error::Unreadable(error.to_string()),
-        })?;
+        let Some(event) = self.0.next().await? else { return Ok(None) };
         serde_json::from_str(&event.data).map(Some).map_err(|error| Error::Unreadable(error.to_string()))
     }
 }
@@ -125,12 +107,7 @@ impl Client {
     /// If the service cannot be reached or refuses.
     pub async fn positions(&self) -> Result<Positions> {
         let request = self.request(Method::GET, &["access", "v1", "position"])?;
-        let response = response(request.header("accept", "text/event-stream").timeout(FOR_EVER)).await?;
-        let bytes = stream::unfold(response.bytes_stream().boxed(), async |mut bytes| {
-            let part = tokio::time::timeout(SILENCE, bytes.next()).await.ok()??;
-            Some((part.map(|part| part.to_vec()), bytes))
-        });
-        Ok(Positions(bytes.boxed().eventsource()))
+        Ok(Positions(Events::of(request).await?))
     }
 
     /// Asks who may, a page at a time.

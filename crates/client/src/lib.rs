@@ -24,6 +24,7 @@
 pub mod changes;
 pub mod charter;
 pub mod decisions;
+mod events;
 #[cfg(feature = "tower")]
 pub mod guard;
 pub mod issuers;
