@@ -14,7 +14,7 @@ struct Guard {
     without: &'static str,
 }
 
-const GUARDS: [Guard; 74] = [
+const GUARDS: [Guard; 75] = [
     Guard {
         name: "the seal on steps from a resource",
         file: "decide/evaluate/paths.rs",
