@@ -36,10 +36,14 @@ const thing = computed(() => items.value.find((one) => one.name === chosen.value
 const may = useMay(chosen)
 
 let again: ReturnType<typeof setTimeout> | undefined
+let asked = 0
 async function load() {
   clearTimeout(again)
+  const own = ++asked
   const response = await fetch(`/api/${kind}s`, { cache: 'no-store' }).catch(() => undefined)
   const answer: { items: Thing[]; more: boolean } = response?.ok ? await response.json() : { items: [], more: false }
+  // An answer to what was asked before does not count.
+  if (own !== asked) return
   items.value = answer.items
   more.value = answer.more
   // Without an answer nothing is shown, and it is asked again.
@@ -54,7 +58,7 @@ function choose(row: Thing | null) {
 }
 
 async function press(path: string) {
-  const response = await fetch(`/api/${kind}s/${route.params.id}/${path}`, { method: 'POST' })
+  const response = await fetch(`/api/${kind}s/${encodeURIComponent(String(route.params.id))}/${path}`, { method: 'POST' })
   if (response.ok) {
     ElMessage.success('Done.')
   } else {
