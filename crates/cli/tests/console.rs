@@ -164,7 +164,7 @@ async fn a_document_is_laid_beside_the_draft_and_written_piece_by_piece() {
             let text = draft["files"].to_string();
             assert!(
                 text.contains("quay-scope-quay-berths")
-                    && text.contains("within = [\\\"tenant\\\", \\\"vessel\\\"]"),
+                    && text.contains("within = [\\\"vessel\\\", \\\"tenant\\\"]"),
                 "{text}"
             );
             let status = text.split("/status").nth(1).expect("a route");
