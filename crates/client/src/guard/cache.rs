@@ -55,10 +55,9 @@ impl<T: Clone> Cache<T> {
         true
     }
 
-    /// Forgets everything.
+    /// Forgets what was kept, and not where answers are: one that is under way and of before is not kept afterwards.
     pub fn forget(&mut self) {
         self.kept.clear();
-        self.of = None;
     }
 
     /// Keeps an allow, unless it is of before.
@@ -114,5 +113,14 @@ mod tests {
         cache.keep(question, "ines", 100, &at("a.5", 1));
         cache.forget();
         assert_eq!(cache.find(&question, age, 99), None);
+        cache.keep(question, "ines", 100, &at("a.4", 1));
+        assert_eq!(cache.find(&question, age, 99), None, "it was under way, and is of before");
+        // The application's own write, of which the revision is not told.
+        cache.keep(question, "ines", 100, &at("a.5", 1));
+        cache.hears(&at("a.6", 0));
+        cache.keep(question, "ines", 100, &at("a.5", 1));
+        assert_eq!(cache.find(&question, age, 99), None, "of before the write");
+        cache.keep(question, "ines", 100, &at("a.6", 1));
+        assert_eq!(cache.find(&question, age, 99), Some("ines"));
     }
 }

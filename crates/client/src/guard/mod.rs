@@ -229,7 +229,8 @@ impl Guard {
         let mut after = self.shared.after.lock().unwrap_or_else(PoisonError::into_inner);
         *after = Some((position.to_owned(), digest.map(str::to_owned)));
         drop(after);
-        self.cached().forget();
+        // Nothing of before it is kept, nor what is under way.
+        self.cached().hears(&Reached { revision: 0, position: position.to_owned() });
     }
 
     /// How many requests came to what.
