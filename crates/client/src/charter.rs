@@ -1,7 +1,7 @@
-//! Charters: how things stand, revisions, drafts, and what goes live.
+//! Charters: how things stand, revisions, drafts.
 
 use crate::{Client, Result};
-use ostrog_wire::charter::{DraftShown, DraftText, RevisionShown, RevisionText, RolloutAsked, Saved, Status};
+use ostrog_wire::charter::{DraftShown, DraftText, RevisionShown, RevisionText, Saved, Status};
 use ostrog_wire::rehearsals::{RehearsalAsked, RunShown};
 
 impl Client {
@@ -75,14 +75,6 @@ impl Client {
     /// If there is none.
     pub async fn discard_draft(&self, id: &str) -> Result<DraftShown> {
         self.delete(&["drafts", id], &()).await
-    }
-
-    /// Puts a draft or an earlier revision live.
-    ///
-    /// # Errors
-    /// If it cannot be.
-    pub async fn roll_out(&self, asked: &RolloutAsked) -> Result<RevisionShown> {
-        self.post(&["rollouts"], asked).await
     }
 
     /// Begins to rehearse a draft against what is live, or what is live by itself.

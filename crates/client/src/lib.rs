@@ -31,6 +31,7 @@ pub mod issuers;
 pub mod keys;
 pub mod questions;
 pub mod register;
+pub mod release;
 pub mod rows;
 
 pub use ostrog_wire as wire;
@@ -161,6 +162,11 @@ impl Client {
 
     async fn post<T: DeserializeOwned>(&self, segments: &[&str], body: &impl Serialize) -> Result<T> {
         answer(self.managing(Method::POST, segments)?.json(body)).await
+    }
+
+    /// A call that is answered with nothing.
+    async fn post_for_nothing(&self, segments: &[&str], body: &impl Serialize) -> Result<()> {
+        response(self.managing(Method::POST, segments)?.json(body)).await.map(drop)
     }
 
     async fn put<T: DeserializeOwned>(&self, segments: &[&str], body: &impl Serialize) -> Result<T> {

@@ -59,6 +59,7 @@ mod pieces;
 pub mod prove;
 pub mod register;
 pub mod rehearse;
+pub mod release;
 pub mod routes;
 pub mod shift;
 pub mod source;
@@ -70,7 +71,7 @@ pub mod prelude {
     pub use crate::charter::policy::Policy;
     pub use crate::decide::explain::{Explanation, explain};
     pub use crate::decide::question::{Asked, Malformed, Question, Request};
-    pub use crate::decide::{Decision, Engine, Link, Reason, Scratch, World, decide, with_scratch};
+    pub use crate::decide::{Decision, Engine, InForce, Link, Reason, Scratch, World, decide, with_scratch};
     pub use crate::register::change::Checks;
     pub use crate::register::line::{self, Change};
     pub use crate::register::sight::Sight;

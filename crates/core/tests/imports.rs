@@ -4,6 +4,7 @@
 
 #![allow(clippy::disallowed_methods, reason = "how many documents are thrown is an option of the test")]
 
+use ostrog_core::decide::in_force::Under;
 use ostrog_core::import::{Choice, Options, Plan, plan};
 use ostrog_core::prelude::*;
 
@@ -252,7 +253,10 @@ fn holds(document: &Value) -> Result<Plan, String> {
         if left.contains(place.as_str()) && found.route.needs != Needs::Refused {
             return Err(format!("{place} is left out, and {} lets it in", found.route.path()));
         }
-        let asked = found.ask(world.engine(), &request, jiff::Timestamp::UNIX_EPOCH, &mut || true);
+        let asked = {
+            let under = |_: &str| Under::one(world.engine(), &request);
+            found.ask(model, &under, &request, jiff::Timestamp::UNIX_EPOCH, &mut || true)
+        };
         let (outcome, _) = asked.map_err(|wrong| wrong.to_string())?;
         match (&one.scopes, &outcome) {
             (Some(_), Outcome::Open | Outcome::Allowed) => return Err(format!("{place} lets anybody in")),

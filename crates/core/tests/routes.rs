@@ -1,5 +1,6 @@
 //! Paths that are read in one way only, routes that decide, and what they need.
 
+use ostrog_core::decide::in_force::Under;
 use ostrog_core::prelude::{Change, Checks, Policy, Request, Sources, World, Wrong, charter, line};
 use ostrog_core::register::Register;
 use ostrog_core::routes::{MAX_PATH_BYTES, Outcome, Path, PathRefused, route_of, taken};
@@ -116,7 +117,9 @@ fn comes_to(world: &World, subject: &str, method: &str, target: &str) -> String 
     };
     let request = Request { subject: subject.into(), ..Request::default() };
     let now = "2026-11-23T09:00:00Z".parse().expect("a moment");
-    let (outcome, _) = route.ask(world.engine(), &request, now, &mut || true).expect("it makes sense");
+    let under = |_: &str| Under::one(world.engine(), &request);
+    let asked = route.ask(world.policy().model(), &under, &request, now, &mut || true);
+    let (outcome, _) = asked.expect("it makes sense");
     match outcome {
         Outcome::Denied(reason) => format!("denied {reason}"),
         other => format!("{other:?}"),

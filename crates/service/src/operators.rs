@@ -124,6 +124,30 @@ pub fn wrong(rights: &[Right]) -> Option<String> {
     })
 }
 
+/// The roles that operators may have.
+pub fn roles() -> Vec<&'static str> {
+    CHARTER.model().roles.iter().map(|role| role.key.as_str()).collect()
+}
+
+/// What somebody would be let do that they are not, and the other way round: by the permission, everywhere or at a
+/// tenant.
+pub fn moved(before: &Rights, after: &Rights) -> Vec<(bool, String)> {
+    let tenants: BTreeSet<Option<&str>> =
+        before.at.keys().chain(after.at.keys()).map(|tenant| Some(tenant.as_str())).chain([None]).collect();
+    let mut all = Vec::new();
+    for permission in Permission::OF_OPERATORS {
+        for tenant in &tenants {
+            let [was, is] = [before, after].map(|rights| rights.may(permission, *tenant));
+            let everywhere = [before, after].map(|rights| rights.may(permission, None));
+            // What is so everywhere is told once.
+            if was != is && (tenant.is_none() || everywhere == [false, false]) {
+                all.push((is, format!("{permission} at {}", tenant.unwrap_or("everywhere"))));
+            }
+        }
+    }
+    all
+}
+
 /// Whether some rights make an owner.
 pub fn is_owner(rights: &[Right]) -> bool {
     rights.iter().any(|right| right.role == "owner")

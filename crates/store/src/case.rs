@@ -2,7 +2,7 @@
 
 use crate::journal::Kind;
 use crate::workspace::Write;
-use crate::{Result, Store, moment, sql};
+use crate::{By, Result, Store, moment, sql};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 use sqlx::Row as _;
@@ -49,17 +49,19 @@ impl Write {
     ///
     /// # Errors
     /// If the database refuses.
-    pub async fn keep_case(&mut self, body: &Value, actor: &str, at: Timestamp) -> Result<i64> {
-        let row =
-            sqlx::query("insert into cases (body, author, created_at) values ($1, $2, $3) returning number")
-                .bind(body)
-                .bind(actor)
-                .bind(sql(at))
-                .fetch_one(self.connection())
-                .await?;
+    pub async fn keep_case(&mut self, body: &Value, by: &By) -> Result<i64> {
+        let row = sqlx::query(
+            "insert into cases (body, author, created_at, persons) values ($1, $2, $3, $4) returning number",
+        )
+        .bind(body)
+        .bind(&by.actor)
+        .bind(sql(by.at))
+        .bind(&by.counts_as)
+        .fetch_one(self.connection())
+        .await?;
         let number: i64 = row.try_get("number")?;
         let line = json!({ "case": number, "kept": body["name"] });
-        self.record_line(Kind::Case, &line, actor, at).await?;
+        self.record_line(Kind::Case, &line, &by.actor, by.at).await?;
         Ok(number)
     }
 
@@ -67,17 +69,20 @@ impl Write {
     ///
     /// # Errors
     /// If the database refuses.
-    pub async fn end_case(&mut self, number: i64, actor: &str, at: Timestamp) -> Result<bool> {
-        let ended = sqlx::query("update cases set ended_at = $2 where number = $1 and ended_at is null")
-            .bind(number)
-            .bind(sql(at))
-            .execute(self.connection())
-            .await?
-            .rows_affected()
+    pub async fn end_case(&mut self, number: i64, by: &By) -> Result<bool> {
+        let ended = sqlx::query(
+            "update cases set ended_at = $2, persons = persons || $3 where number = $1 and ended_at is null",
+        )
+        .bind(number)
+        .bind(sql(by.at))
+        .bind(&by.counts_as)
+        .execute(self.connection())
+        .await?
+        .rows_affected()
             > 0;
         if ended {
             let line = json!({ "case": number, "taken-away": true });
-            self.record_line(Kind::Case, &line, actor, at).await?;
+            self.record_line(Kind::Case, &line, &by.actor, by.at).await?;
         }
         Ok(ended)
     }

@@ -2,12 +2,14 @@
 
 use crate::journal::Kind;
 use crate::workspace::Write;
-use crate::{Error, Result, Store, moment, moment_if_any, sql};
+use crate::{By, Error, Result, Store, moment, moment_if_any, sql};
 use jiff::Timestamp;
 use ostrog_core::source::{Digest, SourceFile, Sources};
 use serde_json::json;
 use sqlx::Row as _;
 use sqlx::postgres::PgRow;
+use sqlx::types::Json;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A draft without its files.
 #[derive(Clone, Debug)]
@@ -16,10 +18,14 @@ pub struct DraftInfo {
     pub number: i64,
     /// What it is about.
     pub title: String,
-    /// The revision it began from, if any was live.
+    /// The revision it began from, if any was live: the one that was put live last.
     pub base: Option<i64>,
+    /// By application, what was live when it began.
+    pub bases: BTreeMap<String, i64>,
     /// Everybody who saved it.
     pub authors: Vec<String>,
+    /// Everybody that these count as.
+    pub editors: Vec<String>,
     /// SHA-256 of its files.
     pub digest: Digest,
     /// When it was begun.
@@ -48,7 +54,7 @@ pub enum Onto {
     Live,
 }
 
-const COLUMNS: &str = "number, title, base, authors, digest,
+const COLUMNS: &str = "number, title, base, bases, authors, editors, digest,
     created_at,
     saved_at,
     ended_at";
@@ -108,7 +114,9 @@ fn info(row: &PgRow) -> Result<DraftInfo> {
         number: row.try_get("number")?,
         title: row.try_get("title")?,
         base: row.try_get("base")?,
+        bases: row.try_get::<Json<_>, _>("bases")?.0,
         authors: row.try_get("authors")?,
+        editors: row.try_get("editors")?,
         digest: Digest(digest),
         created_at: moment(row, "created_at")?,
         saved_at: moment(row, "saved_at")?,
@@ -117,7 +125,8 @@ fn info(row: &PgRow) -> Result<DraftInfo> {
 }
 
 impl Write {
-    /// Keeps a draft: a new one, or a new text of one that has not ended; none if that is gone.
+    /// Keeps a draft: a new one, or a new text of one that has not ended; none if that is gone. Whoever saved a
+    /// draft of the same text before, as it stood when it ended, counts among its editors.
     ///
     /// # Errors
     /// If the database refuses.
@@ -126,42 +135,56 @@ impl Write {
         number: Option<(i64, Onto)>,
         sources: &Sources,
         title: &str,
-        author: &str,
-        at: Timestamp,
+        by: &By,
     ) -> Result<Option<i64>> {
         let digest = ostrog_core::charter::digest(sources);
-        let row = match number {
-            None => {
-                sqlx::query(
-                    "insert into drafts (title, base, authors, digest, created_at, saved_at)
-                     values ($1, (select live_revision from workspace), array[$2], $3,
-                             $4, $4)
+        let live = self.live().await?;
+        let heirs: Vec<String> = sqlx::query_scalar(
+            "select distinct unnest(editors) from drafts where ended_at is not null and digest = $1",
+        )
+        .bind(digest.0.as_slice())
+        .fetch_all(self.connection())
+        .await?;
+        let editors: BTreeSet<String> = by.counts_as.iter().cloned().chain(heirs).collect();
+        let editors: Vec<String> = editors.into_iter().collect();
+        let row =
+            match number {
+                None => sqlx::query(
+                    "insert into drafts (title, base, bases, authors, editors, digest, created_at, saved_at)
+                     values ($1, $5, $6, array[$2], $7, $3, $4, $4)
                      returning number",
                 )
                 .bind(title)
-                .bind(author)
+                .bind(&by.actor)
                 .bind(digest.0.as_slice())
-                .bind(sql(at))
+                .bind(sql(by.at))
+                .bind(live.last)
+                .bind(Json(&live.of))
+                .bind(&editors)
                 .fetch_optional(self.connection())
-                .await?
-            }
-            Some((number, onto)) => {
-                sqlx::query(
-                    "update drafts set title = $1, digest = $3, saved_at = $4,
-                            base = case when $6 then (select live_revision from workspace) else base end,
-                            authors = case when $2 = any(authors) then authors else authors || $2 end
+                .await?,
+                Some((number, onto)) => {
+                    sqlx::query(
+                        "update drafts set title = $1, digest = $3, saved_at = $4,
+                            base = case when $6 then $7 else base end,
+                            bases = case when $6 then $8 else bases end,
+                            authors = case when $2 = any(authors) then authors else authors || $2 end,
+                            editors = array(select distinct unnest(editors || $9))
                      where number = $5 and ended_at is null returning number",
-                )
-                .bind(title)
-                .bind(author)
-                .bind(digest.0.as_slice())
-                .bind(sql(at))
-                .bind(number)
-                .bind(onto == Onto::Live)
-                .fetch_optional(self.connection())
-                .await?
-            }
-        };
+                    )
+                    .bind(title)
+                    .bind(&by.actor)
+                    .bind(digest.0.as_slice())
+                    .bind(sql(by.at))
+                    .bind(number)
+                    .bind(onto == Onto::Live)
+                    .bind(live.last)
+                    .bind(Json(&live.of))
+                    .bind(&editors)
+                    .fetch_optional(self.connection())
+                    .await?
+                }
+            };
         let Some(row) = row else { return Ok(None) };
         let number: i64 = row.try_get("number")?;
         sqlx::query("delete from draft_files where draft = $1")
@@ -177,7 +200,7 @@ impl Write {
                 .await?;
         }
         let line = json!({ "draft": number, "saved": title, "digest": digest.to_string() });
-        self.record_line(Kind::Draft, &line, author, at).await?;
+        self.record_line(Kind::Draft, &line, &by.actor, by.at).await?;
         Ok(Some(number))
     }
 

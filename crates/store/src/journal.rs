@@ -16,10 +16,16 @@ use std::str::FromStr;
 pub enum Kind {
     /// Facts changed: the content is entries of the register's journal.
     Register,
-    /// A revision went live.
+    /// Revisions went live.
     Rollout,
     /// A draft was saved or discarded.
     Draft,
+    /// A draft, or settings, were approved, returned or remarked upon, or a revision was shut for good.
+    Review,
+    /// Settings of the workspace.
+    Settings,
+    /// A shadow was begun or ended.
+    Shadow,
     /// A case was kept or taken away.
     Case,
     /// Files of the rehearsal were saved, or one was run.
@@ -35,10 +41,13 @@ pub enum Kind {
 }
 
 impl Kind {
-    const ALL: [(Kind, &'static str); 9] = [
+    const ALL: [(Kind, &'static str); 12] = [
         (Kind::Register, "register"),
         (Kind::Rollout, "rollout"),
         (Kind::Draft, "draft"),
+        (Kind::Review, "review"),
+        (Kind::Settings, "settings"),
+        (Kind::Shadow, "shadow"),
         (Kind::Case, "case"),
         (Kind::Rehearsal, "rehearsal"),
         (Kind::Key, "key"),
@@ -148,16 +157,6 @@ pub struct Row {
 }
 
 impl Row {
-    /// The revision that went live, of a row that says so.
-    pub fn rollout(&self) -> Option<i64> {
-        #[derive(serde::Deserialize)]
-        struct Line {
-            rollout: i64,
-        }
-        let line = self.content.split(|byte| *byte == b'\n').next()?;
-        serde_json::from_slice::<Line>(line).ok().map(|line| line.rollout)
-    }
-
     /// The lines of it as JSON, as far as they are whole.
     pub fn to_json(&self) -> Vec<Value> {
         let lines = self.content.split_inclusive(|byte| *byte == b'\n').filter(|line| line.ends_with(b"\n"));

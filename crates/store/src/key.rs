@@ -2,7 +2,7 @@
 
 use crate::journal::Kind;
 use crate::workspace::Write;
-use crate::{Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
+use crate::{By, Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
 pub use ostrog_wire::keys::{Detail, ENDPOINTS, HeaderPair, Proxied, Right};
 use serde_json::{Value, json};
@@ -40,6 +40,10 @@ pub struct Making {
     pub types: Vec<String>,
     /// What an operator may do.
     pub rights: Vec<Right>,
+    /// Whose an operator's key is; without one it is a program's.
+    pub person: Option<String>,
+    /// For trying ahead alone.
+    pub staging: bool,
 }
 
 impl Making {
@@ -59,6 +63,8 @@ impl Making {
             endpoints,
             types: Vec::new(),
             rights,
+            person: None,
+            staging: false,
         }
     }
 }
@@ -74,6 +80,8 @@ pub struct Key {
     pub created_at: Timestamp,
     /// When it was last shown, to the minute or so.
     pub last_used_at: Option<Timestamp>,
+    /// As whom whoever made or replaced it counts, and with them the key.
+    pub made_by: Vec<String>,
     hash: [u8; 32],
 }
 
@@ -100,14 +108,25 @@ impl KeyText {
 }
 
 impl Key {
-    /// A new key and the text its holder will send.
-    pub fn new(mut making: Making, now: Timestamp) -> (Key, KeyText) {
+    /// A new key and the text its holder will send; it counts as whoever makes it, too.
+    pub fn new(mut making: Making, by: &By) -> (Key, KeyText) {
         // PostgreSQL keeps microseconds and rounds; cut off here, a key never outlives its end.
         making.until = making.until.map(cut);
         let id = format!("k-{}", &random_text()[..8]);
         let text = KeyText(format!("ostrog.{id}.{}", random_text()));
         let hash = Sha256::digest(text.reveal()).into();
-        (Key { id, making, created_at: now, last_used_at: None, hash }, text)
+        let made_by = by.counts_as.clone();
+        (Key { id, making, created_at: by.at, last_used_at: None, made_by, hash }, text)
+    }
+
+    /// Everybody that what is done with it counts as.
+    pub fn counts_as(&self) -> Vec<String> {
+        let person = self.making.person.iter().map(|person| format!("person:{person}"));
+        let mut all: Vec<String> =
+            std::iter::once(format!("key:{}", self.id)).chain(person).chain(self.made_by.clone()).collect();
+        all.sort_unstable();
+        all.dedup();
+        all
     }
 
     /// Whether it has not ended by itself.
@@ -164,7 +183,7 @@ fn detail_word(detail: Detail) -> &'static str {
 /// The keys that have not been ended.
 pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Key>> {
     let rows = sqlx::query(
-        "select id, application, name, hash, detail, endpoints, types, rights, proxy,
+        "select id, application, name, hash, detail, endpoints, types, rights, proxy, person, counts_as, staging,
                     created_at,
                     until,
                     last_used_at
@@ -195,12 +214,15 @@ fn read(row: &PgRow) -> Result<Key> {
         endpoints: row.try_get("endpoints")?,
         types: row.try_get("types")?,
         rights: serde_json::from_value(row.try_get("rights")?).map_err(|_| unreadable("rights"))?,
+        person: row.try_get("person")?,
+        staging: row.try_get("staging")?,
     };
     Ok(Key {
         id: row.try_get("id")?,
         making,
         created_at: moment(row, "created_at")?,
         last_used_at: moment_if_any(row, "last_used_at")?,
+        made_by: row.try_get("counts_as")?,
         hash: hash.try_into().map_err(|_| unreadable("hash has 32 bytes"))?,
     })
 }
@@ -220,8 +242,8 @@ impl Write {
         let rights = json!(making.rights);
         sqlx::query(
             "insert into keys (id, kind, application, name, hash, created_at, until, detail, endpoints,
-                               types, rights, proxy)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+                               types, rights, proxy, person, counts_as, staging)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)",
         )
         .bind(&key.id)
         .bind(kind)
@@ -235,11 +257,14 @@ impl Write {
         .bind(&making.types)
         .bind(&rights)
         .bind(&proxy)
+        .bind(&making.person)
+        .bind(&key.made_by)
+        .bind(making.staging)
         .execute(self.connection())
         .await?;
         let line = json!({
             "key": key.id, "kind": kind, "application": application, "name": making.name, "rights": rights,
-            "proxy": proxy,
+            "proxy": proxy, "person": making.person, "staging": making.staging, "made-by": key.made_by,
             "until": making.until.map(|until| until.to_string()),
         });
         self.record_line(Kind::Key, &line, actor, key.created_at).await?;

@@ -6,6 +6,10 @@
 //! - [`draft`]: charters under way;
 //! - [`key`]: keys, stored hashed;
 //! - [`case`]: answers that shall stay;
+//! - [`release`]: what is live for which application, and what was;
+//! - [`review`]: approvals, returns and remarks;
+//! - [`settings`]: settings of the workspace;
+//! - [`nodes`]: which nodes there are;
 //! - [`rehearsal`]: its files, and runs of it;
 //! - [`journal`]: what happened, by position, as a chain of digests;
 //! - `tables`: the fold of it, as it is now;
@@ -21,9 +25,13 @@ pub mod follow;
 pub mod issuer;
 pub mod journal;
 pub mod key;
+pub mod nodes;
 pub mod presence;
 pub mod rehearsal;
+pub mod release;
+pub mod review;
 pub mod revision;
+pub mod settings;
 mod tables;
 mod upgrade;
 pub mod workspace;
@@ -69,6 +77,25 @@ impl From<sqlx::Error> for Error {
     }
 }
 
+/// Who does something, as whom they count, and when.
+#[derive(Clone, Debug)]
+pub struct By {
+    /// The id of a key, or what else acts.
+    pub actor: String,
+    /// Everybody that they count as: `key:k-3f9a0c12`, `person:ines`, `sign-in:port-id/ines`. Two of which one
+    /// approves what the other wrote must have none of these in common.
+    pub counts_as: Vec<String>,
+    /// When.
+    pub at: jiff::Timestamp,
+}
+
+impl By {
+    /// The program itself, or whoever started it.
+    pub fn host(actor: &str, at: jiff::Timestamp) -> By {
+        By { actor: actor.to_owned(), counts_as: Vec::new(), at }
+    }
+}
+
 /// A result of the store.
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -99,6 +126,7 @@ impl Store {
         let store = Store { pool };
         store.ensure_workspace().await?;
         store.upgrade().await?;
+        store.spread_releases().await?;
         store.come_home().await?;
         Ok(store)
     }

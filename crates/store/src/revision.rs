@@ -1,10 +1,13 @@
 //! Revisions: charters as they were rolled out, numbered from 1, never changed.
 
 use crate::workspace::Write;
-use crate::{Error, Result, Store, moment, sql};
+use crate::{By, Error, Result, Store, moment, moment_if_any, sql};
 use jiff::Timestamp;
 use ostrog_core::source::{Digest, SourceFile, Sources};
+use serde_json::Value;
+use sqlx::types::Json;
 use sqlx::{PgConnection, Row as _};
+use std::collections::BTreeMap;
 
 /// A revision with its files.
 #[derive(Clone, Debug)]
@@ -28,6 +31,29 @@ pub struct RevisionInfo {
     pub author: String,
     /// When.
     pub created_at: Timestamp,
+    /// How far it may go.
+    pub standing: Standing,
+}
+
+/// How far a revision may go, and what it was approved on.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Standing {
+    /// Approved as the settings said, or put live while nobody had to approve.
+    pub approved: bool,
+    /// Put live without an approval.
+    pub urgent: bool,
+    /// Since when, and why, it never goes live again.
+    pub barred: Option<(Timestamp, String)>,
+    /// Everybody who edited it, as whom they count.
+    pub editors: Vec<String>,
+    /// By application, what it was approved on.
+    pub bases: BTreeMap<String, i64>,
+    /// The draft it was.
+    pub draft: Option<i64>,
+    /// What approvers accepted of what it changes.
+    pub accepted: Value,
+    /// The number of the rehearsal's files it was approved with.
+    pub rehearsal: Option<i64>,
 }
 
 impl Store {
@@ -45,34 +71,15 @@ impl Store {
     /// # Errors
     /// If the database cannot be reached.
     pub async fn revisions(&self, limit: i64) -> Result<Vec<RevisionInfo>> {
-        let rows = sqlx::query(
-            "select number, digest, title, author, created_at
-             from revisions order by number desc limit $1",
-        )
-        .bind(limit)
-        .fetch_all(&self.pool)
-        .await?;
+        let rows = sqlx::query("select * from revisions order by number desc limit $1")
+            .bind(limit)
+            .fetch_all(&self.pool)
+            .await?;
         rows.iter().map(info).collect()
     }
 }
 
 impl Write {
-    /// The revision that is live at the position this write begins at, and the one before it.
-    ///
-    /// # Errors
-    /// If the database refuses.
-    pub async fn live_and_before(&mut self) -> Result<(Option<i64>, Option<i64>)> {
-        let row = sqlx::query(
-            "select live_revision,
-                    (select before from rollouts
-                     order by position desc limit 1) as before
-             from workspace",
-        )
-        .fetch_one(self.connection())
-        .await?;
-        Ok((row.try_get("live_revision")?, row.try_get("before")?))
-    }
-
     /// Keeps a charter as the next revision.
     ///
     /// # Errors
@@ -81,19 +88,28 @@ impl Write {
         &mut self,
         sources: &Sources,
         title: &str,
-        author: &str,
-        at: Timestamp,
+        standing: &Standing,
+        by: &By,
     ) -> Result<i64> {
         let digest = ostrog_core::charter::digest(sources);
         let row = sqlx::query(
-            "insert into revisions (number, digest, title, author, created_at)
-             values ((select coalesce(max(number), 0) + 1 from revisions), $1, $2, $3, $4)
+            "insert into revisions (number, digest, title, author, created_at, approved, urgent, editors,
+                                    bases, draft, accepted, rehearsal)
+             values ((select coalesce(max(number), 0) + 1 from revisions), $1, $2, $3, $4, $5, $6, $7, $8,
+                     $9, $10, $11)
              returning number",
         )
         .bind(digest.0.as_slice())
         .bind(title)
-        .bind(author)
-        .bind(sql(at))
+        .bind(&by.actor)
+        .bind(sql(by.at))
+        .bind(standing.approved)
+        .bind(standing.urgent)
+        .bind(&standing.editors)
+        .bind(Json(&standing.bases))
+        .bind(standing.draft)
+        .bind(&standing.accepted)
+        .bind(standing.rehearsal)
         .fetch_one(self.connection())
         .await?;
         let number: i64 = row.try_get("number")?;
@@ -110,13 +126,10 @@ impl Write {
 }
 
 pub(crate) async fn read(connection: &mut PgConnection, number: i64) -> Result<Option<Revision>> {
-    let row = sqlx::query(
-        "select number, digest, title, author, created_at
-         from revisions where number = $1",
-    )
-    .bind(number)
-    .fetch_optional(&mut *connection)
-    .await?;
+    let row = sqlx::query("select * from revisions where number = $1")
+        .bind(number)
+        .fetch_optional(&mut *connection)
+        .await?;
     let Some(row) = row else { return Ok(None) };
     let info = info(&row)?;
     let rows = sqlx::query("select path, content from revision_files where revision = $1 order by path")
@@ -143,5 +156,16 @@ fn info(row: &sqlx::postgres::PgRow) -> Result<RevisionInfo> {
         title: row.try_get("title")?,
         author: row.try_get("author")?,
         created_at: moment(row, "created_at")?,
+        standing: Standing {
+            approved: row.try_get("approved")?,
+            urgent: row.try_get("urgent")?,
+            barred: moment_if_any(row, "barred_at")?
+                .zip(Some(row.try_get::<Option<String>, _>("barred")?.unwrap_or_default())),
+            editors: row.try_get("editors")?,
+            bases: row.try_get::<Json<_>, _>("bases")?.0,
+            draft: row.try_get("draft")?,
+            accepted: row.try_get("accepted")?,
+            rehearsal: row.try_get("rehearsal")?,
+        },
     })
 }

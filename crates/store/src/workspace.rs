@@ -3,7 +3,9 @@
 use crate::issuer::Issuer;
 use crate::journal::{Chain, Kind, NewRow, lines};
 use crate::key::Key;
+use crate::release::Placed;
 use crate::revision::Revision;
+use crate::settings::Put;
 use crate::{Error, Result, Store, random_text};
 use futures_util::{Stream, TryStreamExt as _};
 use jiff::Timestamp;
@@ -23,14 +25,18 @@ pub struct Loaded {
     pub position: i64,
     /// The digest of the journal up to there.
     pub digest: Chain,
-    /// The live revision, if there is one.
-    pub revision: Option<Revision>,
+    /// What is live.
+    pub live: Placed,
+    /// Each revision that is live for some application.
+    pub revisions: Vec<Revision>,
     /// The facts.
     pub register: Register,
     /// The keys that have not been ended.
     pub keys: Vec<Key>,
     /// The issuers of tokens.
     pub issuers: Vec<Issuer>,
+    /// The settings, if any were put.
+    pub settings: Option<Put>,
 }
 
 /// A write under way: it holds the counter row, so no other write is. Dropped without
@@ -100,18 +106,18 @@ impl Store {
         sqlx::query("set transaction isolation level repeatable read, read only")
             .execute(&mut *transaction)
             .await?;
-        let row = sqlx::query(
-            "select epoch, position, digest, live_revision, next_grant, next_activation from workspace",
-        )
-        .fetch_one(&mut *transaction)
-        .await?;
-        let live: Option<i64> = row.try_get("live_revision")?;
-        let revision = match live {
-            Some(number) => crate::revision::read(&mut transaction, number).await?,
-            None => None,
-        };
+        let row = sqlx::query("select epoch, position, digest, next_grant, next_activation from workspace")
+            .fetch_one(&mut *transaction)
+            .await?;
+        let live = crate::release::placed(&mut transaction).await?;
+        let mut revisions = Vec::new();
+        for number in live.revisions() {
+            let missing = || Error::Unreadable(format!("revision {number} is live and not there"));
+            revisions.push(crate::revision::read(&mut transaction, number).await?.ok_or_else(missing)?);
+        }
         let keys = crate::key::read_all(&mut transaction).await?;
         let issuers = crate::issuer::read_all(&mut transaction).await?;
+        let settings = crate::settings::in_force(&mut transaction).await?;
         let (sender, receiver) = channel(4);
         let building = tokio::task::spawn_blocking(move || build(receiver));
         let reading = read_register(&mut transaction, &sender).await;
@@ -127,10 +133,12 @@ impl Store {
             epoch: row.try_get("epoch")?,
             position: row.try_get("position")?,
             digest: Chain::from_column(row.try_get("digest")?)?,
-            revision,
+            live,
+            revisions,
             register,
             keys,
             issuers,
+            settings,
         })
     }
 
@@ -238,32 +246,6 @@ impl Write {
         self.record(NewRow { kind, at, actor, content: &content }).await
     }
 
-    /// Records a rollout: which revision, with which text, in place of which, and why.
-    ///
-    /// # Errors
-    /// If the database refuses.
-    pub async fn record_rollout(
-        &mut self,
-        revision: i64,
-        digest: &str,
-        before: Option<i64>,
-        note: Option<&str>,
-        by: (&str, Timestamp),
-    ) -> Result<i64> {
-        let mut line = json!({ "rollout": revision, "digest": digest, "before": before });
-        if let Some(note) = note {
-            line["note"] = note.into();
-        }
-        let position = self.record_line(Kind::Rollout, &line, by.0, by.1).await?;
-        sqlx::query("insert into rollouts (position, revision, before) values ($1, $2, $3)")
-            .bind(position)
-            .bind(revision)
-            .bind(before)
-            .execute(&mut *self.transaction)
-            .await?;
-        Ok(position)
-    }
-
     /// Begins another epoch: positions that were given out in this one mean nothing any more.
     ///
     /// # Errors
@@ -275,18 +257,6 @@ impl Write {
             "from": { "epoch": before, "position": self.position, "digest": self.digest.to_string() },
         });
         self.record_line(Kind::Epoch, &line, actor, at).await?;
-        Ok(())
-    }
-
-    /// Makes a revision live.
-    ///
-    /// # Errors
-    /// If the database refuses.
-    pub async fn set_live(&mut self, revision: i64) -> Result<()> {
-        sqlx::query("update workspace set live_revision = $1")
-            .bind(revision)
-            .execute(&mut *self.transaction)
-            .await?;
         Ok(())
     }
 

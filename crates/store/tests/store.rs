@@ -4,11 +4,15 @@ use jiff::Timestamp;
 use ostrog_core::register::State;
 use ostrog_core::register::journal::Entry;
 use ostrog_core::source::Sources;
+use ostrog_store::By;
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::journal::{Chain, Kind, NewRow, Row};
 use ostrog_store::key::{Key, KeyKind, Making};
+use ostrog_store::release::{Placed, Release};
+use ostrog_store::revision::Standing;
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt as _;
 
 fn folder() -> tempfile::TempDir {
@@ -188,22 +192,44 @@ async fn revisions_and_keys_are_kept_as_they_were_made() {
     let now = Timestamp::now();
     let sources = Sources::single("a.toml", "[charter]\nname = \"x\"\nformat = 1\n");
 
+    let by = By::host("k-1", now);
     let mut write = store.begin_write().await.expect("begins");
-    let number = write.add_revision(&sources, "First", "k-1", now).await.expect("kept");
-    assert_eq!(write.add_revision(&sources, "Again", "k-1", now).await.expect("kept"), number + 1);
-    write.set_live(number).await.expect("live");
-    let (operator, operator_text) = Key::new(Making::whole(KeyKind::Operator, "owner"), now);
+    let number = write.add_revision(&sources, "First", &Standing::default(), &by).await.expect("kept");
+    assert_eq!(
+        write.add_revision(&sources, "Again", &Standing::default(), &by).await.expect("kept"),
+        number + 1
+    );
+    let moves: BTreeMap<String, i64> =
+        [("customs".to_owned(), number), ("quay".to_owned(), number + 1)].into();
+    let release = Release {
+        moves: moves.iter().map(|(application, number)| (application.clone(), Some(*number))).collect(),
+        live: Placed { of: moves.clone(), last: Some(number) },
+        back: false,
+        note: Some("first"),
+        beside: serde_json::Map::new(),
+    };
+    write.release(&release, ("k-1", now)).await.expect("live");
+    let (operator, operator_text) = Key::new(Making::whole(KeyKind::Operator, "owner"), &by);
     let until = now.checked_add(jiff::SignedDuration::from_secs(60)).expect("a moment");
     let (desk, desk_text) = Key::new(
         Making { until: Some(until), ..Making::whole(KeyKind::Application("customs".into()), "desk") },
-        now,
+        &by,
     );
     write.add_key(&operator, "k-1").await.expect("kept");
     write.add_key(&desk, "k-1").await.expect("kept");
     write.commit().await.expect("committed");
 
-    let live = store.load().await.expect("loads").revision.expect("is live");
-    assert_eq!((live.info.number, live.info.title.as_str(), live.sources), (number, "First", sources));
+    let loaded = store.load().await.expect("loads");
+    // Of two that went live at one position the later one counts as the last.
+    assert_eq!(loaded.live, Placed { of: moves, last: Some(number + 1) });
+    let [last, first] = &loaded.revisions[..] else { panic!("{:?}", loaded.revisions) };
+    assert_eq!((last.info.number, last.info.title.as_str()), (number + 1, "Again"));
+    assert_eq!((first.info.title.as_str(), &first.sources), ("First", &sources));
+    let steps = store.releases(Some("quay"), 10).await.expect("read");
+    assert_eq!(
+        (steps.len(), steps[0].revision, steps[0].note.as_deref()),
+        (1, Some(number + 1), Some("first"))
+    );
     assert_eq!(store.revisions(10).await.expect("read").len(), 2);
     assert!(store.revision(77).await.expect("read").is_none());
 

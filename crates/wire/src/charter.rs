@@ -5,6 +5,7 @@ use ostrog_core::charter::grid::Grid;
 use ostrog_core::decide::explain::Word;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeMap;
 
 /// How things stand.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -22,8 +23,10 @@ pub struct Status {
     pub position: i64,
     /// The digest of the journal there, in hexadecimal.
     pub digest: String,
-    /// What is live.
+    /// What was put live last.
     pub revision: Option<RevisionShown>,
+    /// By application, the revision that is live for it.
+    pub live: BTreeMap<String, i64>,
     /// The charter's name.
     pub charter: Option<String>,
     /// How many entities are registered, for those who may read all of them.
@@ -53,6 +56,15 @@ pub struct RevisionShown {
     pub author: String,
     /// When.
     pub created_at: String,
+    /// Whether it may go live: it was approved, or nobody had to approve.
+    #[serde(default)]
+    pub approved: bool,
+    /// Whether it was put live without an approval.
+    #[serde(default)]
+    pub urgent: bool,
+    /// Why it never goes live again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub barred: Option<String>,
 }
 
 /// One file of a charter.
@@ -193,23 +205,6 @@ pub struct PresenceShown {
     pub others: Vec<String>,
     /// SHA-256 of its files as they are saved now.
     pub digest: String,
-}
-
-/// What is to go live.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub struct RolloutAsked {
-    /// A draft, `D-1`; a revision, `3`; or `back`, the revision that was live before.
-    pub what: String,
-    /// For which applications: `all`, as yet.
-    pub r#for: String,
-    /// Why; kept with the change.
-    #[serde(default)]
-    pub note: Option<String>,
-    /// Go live even if facts of the register do not fit: they will give nothing.
-    #[serde(default)]
-    pub accept_unfit: bool,
 }
 
 /// A charter's files.

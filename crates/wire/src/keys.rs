@@ -103,6 +103,12 @@ pub struct KeyShown {
     /// What a reverse proxy's key is for; none: it is no proxy's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proxy: Option<Proxied>,
+    /// Whose an operator's key is; none: a program's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub person: Option<String>,
+    /// Whether it is for trying ahead alone.
+    #[serde(default)]
+    pub staging: bool,
 }
 
 /// A key to make.
@@ -134,6 +140,12 @@ pub struct KeyAsked {
     /// What a reverse proxy's key is for: it asks the route check, and nothing else.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proxy: Option<Proxied>,
+    /// Whose an operator's key is: an operator on record. None: a program's, which approves nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub person: Option<String>,
+    /// An application's key for trying ahead: each of its questions names the revision it is asked under.
+    #[serde(default)]
+    pub staging: bool,
 }
 
 /// A new key. Its text is shown this once.

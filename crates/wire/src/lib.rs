@@ -20,4 +20,5 @@ pub mod problem;
 pub mod questions;
 pub mod register;
 pub mod rehearsals;
+pub mod release;
 pub mod strict;

@@ -184,6 +184,9 @@ pub struct Written {
     /// What changed, as lines of the journal, as far as the caller may read them; empty if it was so already.
     #[cfg_attr(feature = "schema", schema(value_type = Vec<Object>))]
     pub changed: Vec<Value>,
+    /// What of it charters that are live for other applications do not declare, and ignore.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ignored: Vec<String>,
 }
 
 /// The result of one line of a load that is read as it comes.

@@ -6,6 +6,7 @@ use crate::exit::{Code, Failure, YES};
 use crate::shell::Shell;
 use crate::table;
 use ostrog_core::decide::hints::Judged;
+use ostrog_core::decide::in_force::Under;
 use ostrog_core::decide::told;
 use ostrog_wire::questions::BlankOptions;
 
@@ -28,7 +29,9 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
     let request = args.with.request(&args.subject, "", args.resource.as_deref())?;
     let told = match args.at.asking(&args.with, global, shell)? {
         Asking::Offline(world, now) => {
-            let judged = Judged { application: &args.application, request: &request, asks: &|_| true };
+            let under = |_: &str| Under::one(world.engine(), &request);
+            let application = args.application.as_str();
+            let judged = Judged { application, request: &request, asks: &|_| true, under: &under };
             told::hints(world.engine(), judged, now, &mut || true).map_err(Failure::input)?
         }
         Asking::Live(client) => {

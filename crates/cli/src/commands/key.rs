@@ -51,6 +51,12 @@ pub enum Command {
         /// What an operator may do: reader, grant-editor@tenant:north
         #[arg(long = "right", value_name = "ROLE[@PLACE]", conflicts_with = "application")]
         rights: Vec<String>,
+        /// Whose an operator's key is: somebody on record; without one it is a program's, which approves nothing
+        #[arg(long, value_name = "PERSON", conflicts_with_all = ["application", "proxy"])]
+        person: Option<String>,
+        /// An application's key for trying ahead: each of its questions names the revision it is asked under
+        #[arg(long, requires = "application")]
+        staging: bool,
     },
     /// List keys
     List,
@@ -124,6 +130,8 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             endpoints,
             types,
             rights,
+            person,
+            staging,
         } => {
             let proxied = headers.map(|headers| Proxied {
                 applications: proxy.iter().map(|text| proxied(text)).collect(),
@@ -145,6 +153,8 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
                 endpoints,
                 types,
                 rights: rights.iter().map(|text| right(text)).collect(),
+                person,
+                staging,
             };
             reveal(&client.make_key(&asked).await?, shell);
         }

@@ -16,10 +16,12 @@ mod question;
 mod reach;
 mod register;
 mod rehearse;
+mod review;
 mod rollout;
 mod routes;
 mod rows;
 pub mod serve;
+mod settings;
 mod shift;
 mod standby;
 mod status;
@@ -112,10 +114,20 @@ enum Command {
     /// Save, list and discard drafts
     #[command(subcommand)]
     Draft(draft::Command),
-    /// Put a draft or a revision live
+    /// Approve what others wrote
+    Approve(review::Args),
+    /// Return what others wrote, with a note
+    Return(review::ReturnArgs),
+    /// Put a revision live, for all applications or for some
     Rollout(rollout::Args),
     /// Go back to what was live before
     Rollback(rollout::BackArgs),
+    /// List revisions, and shut one for good
+    #[command(subcommand)]
+    Revision(rollout::RevisionCommand),
+    /// Settings of the workspace
+    #[command(subcommand)]
+    Settings(settings::Command),
     /// Make, list, replace and end keys
     #[command(subcommand)]
     Key(key::Command),
@@ -157,8 +169,12 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Standby(command) => standby::run(command, global, shell).await,
         Command::TenantRole(command) => tenant_role::run(command, global, shell).await,
         Command::Draft(command) => draft::run(command, global, shell).await,
+        Command::Approve(args) => review::approve(args, global, shell).await,
+        Command::Return(args) => review::give_back(args, global, shell).await,
         Command::Rollout(args) => rollout::run(args, global, shell).await,
         Command::Rollback(args) => rollout::back(args, global, shell).await,
+        Command::Revision(command) => rollout::revision(command, global, shell).await,
+        Command::Settings(command) => settings::run(command, global, shell).await,
         Command::Key(command) => key::run(command, global, shell).await,
         Command::Issuer(command) => issuer::run(command, global, shell).await,
         Command::Routes(command) => routes::run(command, global, shell).await,

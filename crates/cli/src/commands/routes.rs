@@ -9,6 +9,7 @@ use crate::table::{self, Column};
 use jiff::Timestamp;
 use ostrog_core::charter::model::{Model, Needs, Route};
 use ostrog_core::decide::bearer::{Bearer, Token};
+use ostrog_core::decide::in_force::Under;
 use ostrog_core::import;
 use ostrog_core::prelude::{Policy, Request, SourceFile, Sources, World, charter};
 use ostrog_core::routes::{RouteTold, route_of, told};
@@ -238,7 +239,8 @@ fn offline(args: &CheckArgs, charter: &FilePath, shell: &Shell) -> Result<RouteT
     let name = bearer.as_ref().map_or_else(|| subject.clone(), |bearer| bearer.name.clone());
     let who = Request { subject, bearer: bearer.clone().map(Ok), ..Request::default() };
     let request = (args.method.as_str(), args.path.as_str());
-    let found = told(asked_of.engine(), &application, request, &who, now, &mut || true);
+    let under = |_: &str| Under::one(asked_of.engine(), &who);
+    let found = told(world.policy().model(), &application, request, (&who, &under), now, &mut || true);
     Ok(RouteTold { subject: Some(name), ..found.map_err(Failure::input)? })
 }
 

@@ -35,6 +35,9 @@ pub struct Args {
     /// Make a new owner's key and print it: the way back in when all owners' keys are lost
     #[arg(long)]
     new_owner: bool,
+    /// Whose that key is: an operator on record; without one it is a program's, which approves nothing
+    #[arg(long, value_name = "PERSON", requires = "new_owner")]
+    person: Option<String>,
     /// If nothing is live yet, put this charter live first
     #[arg(long, value_name = "DIR")]
     charter: Option<PathBuf>,
@@ -71,9 +74,9 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
         }
     };
     let guard = cluster.clone().map(|cluster| tokio::spawn(keep_running(cluster)));
+    let owner = args.new_owner.then_some(args.person);
     let done =
-        serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref(), max_stale, args.new_owner)
-            .await;
+        serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref(), max_stale, owner).await;
     if let (Some(cluster), Some(guard)) = (cluster, guard) {
         guard.abort();
         cluster.stop()?;
@@ -104,18 +107,18 @@ async fn serve_on(
     public_url: Option<&str>,
     charter: Option<&std::path::Path>,
     max_stale: Duration,
-    new_owner: bool,
+    owner: Option<Option<String>>,
 ) -> Result<(), Failure> {
     let store = Store::open(url).await?;
     let node = Arc::new(Node::open(store.clone(), max_stale).await?);
     let said = |problem: Problem| Failure::unreachable(told(problem));
-    if new_owner || !node.has_keys() {
+    if owner.is_some() || !node.has_keys() {
         let (name, actor) = if node.has_keys() {
             ("new owner", "whoever started the service")
         } else {
             ("first owner", "the first start")
         };
-        let making = Making::whole(KeyKind::Operator, name);
+        let making = Making { person: owner.flatten(), ..Making::whole(KeyKind::Operator, name) };
         let key = node.new_key_of_host(making, actor).await.map_err(said)?;
         // Shown once, alone, on stdout; everything else goes to stderr.
         println!("{}", key.reveal());
@@ -133,6 +136,7 @@ async fn serve_on(
     let address = listener.local_addr().map_err(Failure::unreachable)?;
     let public_url = public_url.map_or_else(|| format!("http://{address}"), str::to_owned);
     tracing::info!(%address, public_url, live = ?node.live_revision(), "serving");
+    node.listens_at(&address.to_string());
     tokio::spawn(Arc::clone(&node).follow());
     let app = App::new(node, &public_url);
     serve(listener, app, Limits::default(), stop_signal()).await.map_err(Failure::unreachable)?;

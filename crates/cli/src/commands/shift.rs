@@ -56,7 +56,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
         return Err(Failure::input(format!("{subject} is not registered")));
     }
     shell.notice(&format!("{} against {}", after.words, before.words));
-    let only = Only { subject: args.subject, permission: args.permission };
+    let only = Only { subject: args.subject, permission: args.permission, ..Only::default() };
     let world = |policy: &Arc<_>| World::new(Arc::clone(policy), facts.clone());
     let (before, after) = (world(&before.policy), world(&after.policy));
     let now = Timestamp::now();

@@ -1,5 +1,6 @@
 //! What an application's interface should show and enable for a subject.
 
+use super::in_force::ByType;
 use super::question::{Malformed, Request};
 use super::reach::{Reaching, reach};
 use super::{Engine, Reason, decide, with_scratch};
@@ -40,6 +41,8 @@ pub struct Judged<'a> {
     pub request: &'a Request,
     /// Whether whoever asks may ask about a type. What they may not ask about is denied.
     pub asks: &'a dyn Fn(KindId) -> bool,
+    /// What is asked about a type.
+    pub under: ByType<'a, 'a>,
 }
 
 impl std::fmt::Debug for Judged<'_> {
@@ -49,25 +52,26 @@ impl std::fmt::Debug for Judged<'_> {
 }
 
 /// How a permission was judged.
-#[derive(Clone, Copy)]
+#[derive(Clone, Default)]
 struct May {
     allowed: bool,
     somewhere: bool,
-    /// Of a denial on a resource: why.
-    reason: Option<Reason>,
+    /// Of a denial on a resource: the reason code, and what the rule says that denies it.
+    why: Option<(String, Option<String>)>,
 }
 
 /// All affordances of an application, in the order they were written.
 ///
 /// Each is judged on the request's resource if that is of its permission's type, else on whether
-/// the subject may do so with at least one registered resource. Costs two decisions an affordance, or a search that ends at its first find. `go_on` is asked now and
+/// the subject may do so with at least one registered resource, under the charter that is live for its permission's
+/// type. Costs two decisions an affordance, or a search that ends at its first find. `go_on` is asked now and
 /// then; once it says no, there is no answer (none).
 ///
 /// # Errors
 /// If there is no such application or the request is malformed.
 pub fn hints(
     engine: Engine<'_>,
-    Judged { application, request, asks }: Judged<'_>,
+    Judged { application, request, asks, under }: Judged<'_>,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<Option<Vec<Hint>>, Malformed> {
@@ -87,15 +91,18 @@ pub fn hints(
         let declared = &model.permissions[permission.index()];
         if !asks(declared.kind) {
             let here = kind == Some(declared.kind);
-            return Ok(May { allowed: false, somewhere: !here, reason: here.then_some(Reason::UnknownType) });
+            let why = here.then(|| (Reason::UnknownType.code(engine), None));
+            return Ok(May { allowed: false, somewhere: !here, why });
         }
-        let request = Request { permission: declared.text.clone(), ..request.clone() };
+        let under = under(&model.kinds[declared.kind.index()].key);
+        let engine = under.engine;
+        let request = Request { permission: declared.text.clone(), ..under.asks(request) };
         if kind != Some(declared.kind) {
             let first = Reaching { limit: Some(1), ..Reaching::default() };
             let found = reach(engine, &request, now, &first, go_on)?;
             // Broken off without a find, it says nothing.
             whole &= !found.found.is_empty() || found.next.is_none();
-            return Ok(May { allowed: !found.found.is_empty(), somewhere: true, reason: None });
+            return Ok(May { allowed: !found.found.is_empty(), somewhere: true, why: None });
         }
         let (allowed, reason) = match request.resolve_quietly(engine, now)?.question {
             Err(reason) => (false, reason),
@@ -104,7 +111,12 @@ pub fn hints(
                 (decision.allowed, decision.reason)
             }
         };
-        Ok(May { allowed, somewhere: false, reason: (!allowed).then_some(reason) })
+        let says = || match reason {
+            Reason::Rule(rule) => engine.policy.model().rules[rule.index()].message.clone(),
+            _ => None,
+        };
+        let why = (!allowed).then(|| (reason.code(engine), says()));
+        Ok(May { allowed, somewhere: false, why })
     };
     let mut visible = vec![None; model.affordances.len()];
     let mut hints = Vec::new();
@@ -116,30 +128,27 @@ pub fn hints(
         let mut shown = true;
         let mut next = Some(at);
         while let (true, Some(above)) = (shown, next) {
-            let known = match visible[above] {
+            let known = match visible[above].take() {
                 Some(known) => known,
                 None => may(model.affordances[above].visible)?,
             };
-            visible[above] = Some(known);
             shown = known.allowed;
+            visible[above] = Some(known);
             next = model.affordances[above].under;
         }
         let enabled = match shown {
             true => may(affordance.enabled)?,
-            false => May { allowed: false, somewhere: false, reason: None },
+            false => May::default(),
         };
-        let says = |reason: Reason| match reason {
-            Reason::Rule(rule) => model.rules[rule.index()].message.clone(),
-            _ => None,
-        };
+        let (reason, message) = enabled.why.unzip();
         hints.push(Hint {
             key: affordance.key.clone(),
             name: affordance.name.clone(),
             visible: shown,
             enabled: enabled.allowed,
-            somewhere: enabled.somewhere || visible[at].is_some_and(|known: May| known.somewhere),
-            reason: enabled.reason.map(|reason| reason.code(engine)),
-            message: enabled.reason.and_then(says),
+            somewhere: enabled.somewhere || visible[at].as_ref().is_some_and(|known: &May| known.somewhere),
+            reason,
+            message: message.flatten(),
         });
     }
     Ok(whole.then_some(hints))

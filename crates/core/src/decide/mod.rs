@@ -11,6 +11,7 @@
 //! - [`actions`], [`reach`], [`holders`], [`hints`], [`rows`]: the other questions, each made of
 //!   decisions;
 //! - [`gains`]: what a token adds;
+//! - [`in_force`]: charters that are live side by side;
 //! - [`take`]: what it would take.
 
 pub mod actions;
@@ -22,6 +23,7 @@ pub(crate) mod facts;
 pub mod gains;
 pub mod hints;
 pub mod holders;
+pub mod in_force;
 pub mod question;
 pub mod reach;
 pub mod rows;
@@ -37,6 +39,7 @@ mod world;
 pub use confer::MAX_PAIRS;
 pub(crate) use evaluate::Lack;
 pub use evaluate::Part;
+pub use in_force::InForce;
 pub use world::{NotSupposed, World};
 
 use crate::charter::model::{Condition, ConferId, KindId, PermId, RoleId, RuleId};

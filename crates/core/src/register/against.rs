@@ -95,13 +95,34 @@ pub fn unfit(
     most: usize,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Vec<String> {
-    let entity = |id| Some(format!("{}: {}", register.name(id), entity_fits(policy, register, id).err()?));
+    unfit_beside((policy, &|_| true), &[], register, most, go_on)
+}
+
+/// The same for a charter that is live beside others: of types for whose owner it is not live (`owns`), and of
+/// roles that another one declares, it ignores what it does not declare.
+pub fn unfit_beside(
+    (policy, owns): (&Policy, &dyn Fn(&str) -> bool),
+    others: &[&Policy],
+    register: &Register,
+    most: usize,
+    go_on: &mut dyn FnMut() -> bool,
+) -> Vec<String> {
+    let entity = |id| {
+        let whole = owns(register.text(register.kind(id)));
+        Some(format!("{}: {}", register.name(id), entity_fits(policy, register, id, whole).err()?))
+    };
     let grant = |grant: Grant<'_>| {
         let why = grant_fits(policy, register, &grant).err()?;
-        Some(format!("grant {}: {why}", grant.id))
+        let key = register.text(grant.role);
+        let ignored = policy.role(key).is_none() && others.iter().any(|other| other.role(key).is_some());
+        (!ignored).then(|| format!("grant {}: {why}", grant.id))
     };
     let role = |(key, role): (Sym, &MadeRole)| {
-        let why = role.permissions.iter().find_map(|pattern| fits_tenant_clauses(policy, pattern).err())?;
+        let ignored = |pattern: &str| {
+            policy.expand(pattern).is_empty() && others.iter().any(|other| !other.expand(pattern).is_empty())
+        };
+        let counts = role.permissions.iter().filter(|pattern| !ignored(pattern));
+        let why = counts.into_iter().find_map(|pattern| fits_tenant_clauses(policy, pattern).err())?;
         Some(format!("{}: {why}", register.text(key)))
     };
     let entities = register.all_entities().map(entity);

@@ -177,7 +177,7 @@ impl Guarantee {
         Some(prove::Guarantee { claim, when: when?, assume: assume? })
     }
 
-    fn claim(&self) -> String {
+    pub(super) fn claim(&self) -> String {
         match &self.claim {
             Claimed::Never(text) => format!("never {}", text.value),
             Claimed::Always(text) => format!("always {}", text.value),

@@ -7,11 +7,13 @@ mod coverage;
 mod file;
 mod guarantee;
 mod table;
+mod weaker;
 mod write;
 
 pub use coverage::Coverage;
 pub use file::read;
 pub use guarantee::{Guarantee, GuaranteeReport, Outcome};
+pub use weaker::{Weaker, weaker};
 pub use write::write;
 
 use crate::charter::policy::Policy;

@@ -10,6 +10,7 @@ mod unmapped;
 
 use crate::charter::check::pattern;
 use crate::charter::model::{Model, Need, Needs, Route, RouteTarget, Segment};
+use crate::decide::in_force::ByType;
 use crate::decide::question::{Malformed, Request};
 use crate::decide::reach::{Reaching, reach};
 use crate::decide::{Engine, Reason, decide, with_scratch};
@@ -136,8 +137,9 @@ impl Taken<'_> {
         needs.iter().any(|need| matches!(need.target, RouteTarget::Any(_)))
     }
 
-    /// Asks for all that the route needs, as the request says who asks; `go_on` is asked while any resource is
-    /// looked for.
+    /// Asks for all that the route needs, as the request says who asks, each under the charter that is live for
+    /// its type; `model` is of the charter that the route stands in, `go_on` is asked while any resource is looked
+    /// for.
     ///
     /// Costs a decision for each permission; of any one, those of a search until one is found.
     ///
@@ -145,7 +147,8 @@ impl Taken<'_> {
     /// If the request makes no sense.
     pub fn ask(
         &self,
-        engine: Engine<'_>,
+        model: &Model,
+        under: ByType<'_, '_>,
         request: &Request,
         now: Timestamp,
         go_on: &mut dyn FnMut() -> bool,
@@ -157,7 +160,7 @@ impl Taken<'_> {
         };
         let mut asked = Vec::new();
         for need in needs {
-            self.need(engine, need, request, now, go_on, &mut asked)?;
+            self.need((model, under), need, request, now, go_on, &mut asked)?;
             if let Some(denied) = asked.iter().find(|one: &&Asked| !one.allowed) {
                 return Ok((Outcome::Denied(denied.reason.clone()), asked));
             }
@@ -167,18 +170,20 @@ impl Taken<'_> {
 
     fn need(
         &self,
-        engine: Engine<'_>,
+        (model, under): (&Model, ByType<'_, '_>),
         need: &Need,
         request: &Request,
         now: Timestamp,
         go_on: &mut dyn FnMut() -> bool,
         asked: &mut Vec<Asked>,
     ) -> Result<(), Malformed> {
-        let model = engine.policy.model();
+        let kind = need.permissions.first().map(|id| model.permissions[id.index()].kind);
+        let under = under(kind.map_or("", |kind| &model.kinds[kind.index()].key));
+        let engine = under.engine;
         let values: Vec<(&str, &str)> =
             self.values.iter().map(|(name, value)| (*name, value.as_str())).collect();
         let named = need.target.template().map(|template| template.named(model, &values));
-        let mut request = Request { resource: None, ..request.clone() };
+        let mut request = Request { resource: None, ..under.asks(request) };
         let texts = need.permissions.iter().map(|id| model.permissions[id.index()].text.clone());
         match (&need.target, named) {
             (RouteTarget::Named(_), Some(name)) => {

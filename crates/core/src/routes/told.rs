@@ -1,7 +1,8 @@
 //! What a request comes to, told step by step: for people who want to know before a proxy asks.
 
 use super::{Asked, Outcome, Target, TargetRefused, pattern_of, taken};
-use crate::decide::Engine;
+use crate::charter::model::Model;
+use crate::decide::in_force::ByType;
 use crate::decide::question::{Malformed, Request};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -48,15 +49,15 @@ impl RouteTold {
     }
 }
 
-/// Tells what a request to an application comes to; `who` says who makes it.
+/// Tells what a request to an application comes to, of the charter that is live for it; `who` says who makes it.
 ///
 /// # Errors
 /// If who makes it is nobody's name.
 pub fn told(
-    engine: Engine<'_>,
+    model: &Model,
     application: &str,
     (method, target): (&str, &str),
-    who: &Request,
+    (who, under): (&Request, ByType<'_, '_>),
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<RouteTold, Malformed> {
@@ -67,14 +68,13 @@ pub fn told(
         }
         Err(why) => return Ok(RouteTold::refused("path-refused", why.to_string())),
     };
-    let model = engine.policy.model();
     let path = Some(target.path.canonical());
     let Some(route) = taken(model, application, method, &target.path) else {
         let pattern = pattern_of(model, application, &target.path);
         let words = format!("{application} has no route for {method} {pattern}");
         return Ok(RouteTold { path, ..RouteTold::refused("unmapped", words) });
     };
-    let (outcome, needs) = route.ask(engine, who, now, go_on)?;
+    let (outcome, needs) = route.ask(model, under, who, now, go_on)?;
     let (allowed, code, words) = match outcome {
         Outcome::Open => (true, "open", "it needs nothing".to_owned()),
         Outcome::Refused => (false, "route-refused", "the route refuses whoever asks".to_owned()),

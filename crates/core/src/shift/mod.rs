@@ -12,13 +12,13 @@ mod depends;
 mod places;
 
 use crate::decide::question::Request;
-use crate::decide::{Decision, World, decide, with_scratch};
+use crate::decide::{Decision, InForce, World, decide, with_scratch};
 use crate::register::EntityId;
 use about::{About, Side};
 use alike::Alike;
 use depends::Depends;
 use jiff::Timestamp;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Most names told of a line; all are counted.
@@ -27,7 +27,7 @@ const MAX_NAMES: usize = 20;
 const MAX_RESOURCES: usize = 5;
 
 /// What changed for whom.
-#[derive(Clone, Debug, Default, PartialEq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Shift {
@@ -50,7 +50,7 @@ pub struct Shift {
 }
 
 /// One permission gained or lost for one reason.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Line {
@@ -70,10 +70,13 @@ pub struct Line {
     pub resources: usize,
     /// The first of them.
     pub who: Vec<Who>,
+    /// All of them.
+    #[serde(skip)]
+    pub everyone: Vec<String>,
 }
 
 /// One subject of a line.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Who {
@@ -107,6 +110,16 @@ pub struct Only {
     pub subject: Option<String>,
     /// About this permission.
     pub permission: Option<String>,
+    /// About permissions of these types.
+    pub types: Option<BTreeSet<String>>,
+}
+
+impl Only {
+    fn has(&self, permission: &str) -> bool {
+        let kind = permission.split(':').next().unwrap_or_default();
+        self.permission.as_ref().is_none_or(|wanted| wanted == permission)
+            && self.types.as_ref().is_none_or(|types| types.contains(kind))
+    }
 }
 
 /// How far a comparison is.
@@ -145,16 +158,60 @@ pub fn shift(
     only: &Only,
     go_on: &mut dyn FnMut(Progress) -> bool,
 ) -> Shift {
-    let same_register = same_facts(before, after);
     let mut made = Shift::default();
     let mut lines = Moved::new();
+    compare(&mut made, &mut lines, [before, after], now, only, go_on);
+    tell(&mut made, lines);
+    made
+}
+
+/// Compares what is live side by side with what would be: each type under the charters of those who own it.
+pub fn between(
+    before: &InForce,
+    after: &InForce,
+    now: Timestamp,
+    only: &Only,
+    go_on: &mut dyn FnMut(Progress) -> bool,
+) -> Shift {
+    let kinds = |of: &InForce| of.owners().all().map(|(kind, _)| kind.to_owned()).collect::<BTreeSet<_>>();
+    let mut pairs: BTreeMap<(usize, usize), BTreeSet<String>> = BTreeMap::new();
+    for kind in &kinds(before) | &kinds(after) {
+        if only.types.as_ref().is_none_or(|types| types.contains(&kind)) {
+            let pair = (before.of_type(&kind), after.of_type(&kind));
+            pairs.entry(pair).or_default().insert(kind);
+        }
+    }
+    let mut made = Shift::default();
+    let mut lines = Moved::new();
+    for ((was, is), types) in pairs {
+        let sides = [before.world(was), after.world(is)];
+        let same = sides[0].policy().digest() == sides[1].policy().digest();
+        if same && same_facts(sides[0], sides[1]) {
+            continue;
+        }
+        let only = Only { types: Some(types), ..only.clone() };
+        compare(&mut made, &mut lines, sides, now, &only, go_on);
+    }
+    tell(&mut made, lines);
+    made
+}
+
+fn compare(
+    made: &mut Shift,
+    lines: &mut Moved,
+    [before, after]: [&World; 2],
+    now: Timestamp,
+    only: &Only,
+    go_on: &mut dyn FnMut(Progress) -> bool,
+) {
+    let same_register = same_facts(before, after);
     let mut permissions: Vec<String> = [before, after]
         .iter()
         .flat_map(|world| world.policy().model().permissions.iter().map(|permission| permission.text.clone()))
         .collect();
     permissions.sort();
     permissions.dedup();
-    permissions.retain(|text| only.permission.as_ref().is_none_or(|wanted| wanted == text));
+    permissions.retain(|text| only.has(text));
     let depends = |world: &World, text: &str| {
         world.policy().permission(text).map(|permission| Depends::of(world.policy(), permission))
     };
@@ -178,7 +235,7 @@ pub fn shift(
         }
         could_change.push((permission, read, differing));
     }
-    made.permissions = could_change.iter().map(|(permission, ..)| permission.clone()).collect();
+    made.permissions.extend(could_change.iter().map(|(permission, ..)| permission.clone()));
     // What both know alike is described once.
     let to_describe = if same_register { vec![before] } else { vec![before, after] };
     let mut known_subjects: BTreeMap<&Depends, Vec<Alike>> = BTreeMap::new();
@@ -210,7 +267,7 @@ pub fn shift(
         let mut about = About::new(permission, read, differing.as_ref(), &sides, &resources);
         for (at, group) in subjects.iter().enumerate() {
             progress.subjects = at;
-            if !about.compare(group, &mut lines, &mut || go_on(progress)) {
+            if !about.compare(group, lines, &mut || go_on(progress)) {
                 let left: usize = subjects[at..].iter().map(|group| group.names.len()).sum();
                 made.unexamined.push(format!("{permission}: for {left} of the subjects"));
                 break;
@@ -219,8 +276,6 @@ pub fn shift(
         made.asked += about.asked();
         progress.permissions += 1;
     }
-    tell(&mut made, lines);
-    made
 }
 
 /// What questions that are replayed are held against.
@@ -315,8 +370,10 @@ fn tell(made: &mut Shift, lines: Moved) {
             on: on.clone(),
         });
         let who = who.collect();
-        let subjects = subjects.len();
-        made.lines.push(Line { lost: !gained, kind, permission, before, after, subjects, resources, who });
+        let everyone: Vec<String> = subjects.into_keys().collect();
+        let subjects = everyone.len();
+        let lost = !gained;
+        made.lines.push(Line { lost, kind, permission, before, after, subjects, resources, who, everyone });
     }
     // Losers first, and of them services: nobody sits there to complain.
     made.lines.sort_by_key(|line| {

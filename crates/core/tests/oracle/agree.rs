@@ -7,6 +7,7 @@ use crate::worlds::{allowed, row_is_allowed, world};
 use ostrog_core::decide::actions::actions;
 use ostrog_core::decide::hints::{Judged, hints};
 use ostrog_core::decide::holders::{holders, page as holders_page};
+use ostrog_core::decide::in_force::Under;
 use ostrog_core::decide::reach::{Reaching, reach};
 use ostrog_core::decide::rows::{NoFilter, rows};
 use ostrog_core::prelude::*;
@@ -137,7 +138,9 @@ fn searches(bytes: &[u8], charter: fn(&mut Dice<'_>) -> Charter) -> Result<(), S
         };
         // Whoever may not ask about a type is shown nothing of it.
         let unasked = world.policy().kind("crate");
-        let none = Judged { application: "yard", request: &about, asks: &|kind| Some(kind) != unasked };
+        let under = |_: &str| Under::one(world.engine(), &about);
+        let asks = |kind| Some(kind) != unasked;
+        let none = Judged { application: "yard", request: &about, asks: &asks, under: &under };
         let all = Judged { asks: &|_| true, ..none };
         let told =
             |judged| hints(world.engine(), judged, now, &mut || true).map_err(|error| error.to_string());

@@ -55,7 +55,7 @@ pub async fn affordances(
     let tokens = Tokens::of(&scope, token.clone().into_iter().collect()).await;
     let (key, lane) = (scope.key_id().to_owned(), app.clone());
     let work = move |ticket: &Ticket| {
-        let decisions = scope.decisions(Permission::Affordances)?;
+        let decisions = scope.decisions(Permission::Affordances)?.of_application(&application);
         let asker = Asker::new(&app, &scope, decisions, &tokens);
         let who = asker.who(&asked.subject, false)?;
         let until = token.as_deref().and_then(|token| tokens.until(token)).map(|until| until.to_string());
@@ -68,7 +68,10 @@ pub async fn affordances(
         let request = asker.request(&who, parts, String::new(), asked.context.as_ref())?;
         let kinds = &decisions.policy().model().kinds;
         let asks = |kind: KindId| asker.may_ask_about(&kinds[kind.index()].key);
-        let judged = Judged { application: &application, request: &request, asks: &asks };
+        let claims = token.as_deref().and_then(|token| tokens.claims(token));
+        let asking = decisions.asking(claims, scope.application());
+        let under = |kind: &str| asking.under(kind);
+        let judged = Judged { application: &application, request: &request, asks: &asks, under: &under };
         let mut go_on = || ticket.goes_on() && scope.counts();
         let found = hints(asker.engine_for(&who), judged, Timestamp::now(), &mut go_on).map_err(malformed)?;
         let mut affordances = found.ok_or(NotTold::BrokenOff).map_err(not_told)?;

@@ -24,6 +24,7 @@ use std::sync::Arc;
 const EXPLAIN: &str = "explain";
 
 /// A caller's questions at one position and one moment.
+#[derive(Clone, Copy)]
 pub struct Asker<'a> {
     app: &'a App,
     scope: &'a Scope,
@@ -101,6 +102,16 @@ impl<'a> Asker<'a> {
             && context.is_some_and(|context| context.0.get(EXPLAIN) == Some(&Value::Bool(true)))
     }
 
+    /// The same under the charter that answers about a type.
+    pub fn about(&self, kind: &str) -> Asker<'a> {
+        Asker { decisions: self.decisions.about(kind), ..*self }
+    }
+
+    /// What is asked of: which charter it is.
+    pub fn decisions(&self) -> Decisions<'a> {
+        self.decisions
+    }
+
     fn reader(&self, tells: bool) -> Reader<'a> {
         self.reader_under(self.decisions.engine(), tells)
     }
@@ -142,8 +153,9 @@ impl<'a> Asker<'a> {
 
     fn bearer(&self, token: &str, subject: &Entity, tells: bool) -> Result<Who, Problem> {
         let refused = Who { name: TOKEN.to_owned(), part: None, bearer: None };
-        let Ok(bearer) = self.tokens.bearer(self.scope, token)? else { return Ok(refused) };
-        let world = bearer.world(self.decisions.world());
+        let under = self.decisions.world();
+        let Ok(bearer) = self.tokens.bearer(self.scope, under, token) else { return Ok(refused) };
+        let world = bearer.world(under);
         let reader = self.reader_under(world.engine_in(self.decisions.sight()), tells);
         let part =
             reader.bearer(&bearer, members(subject.properties.as_ref()).as_ref()).map_err(malformed)?;

@@ -40,8 +40,8 @@ pub fn answers(
     if batch.items.len() > MAX_BATCH {
         return Err(Problem::malformed(format!("A batch has at most {MAX_BATCH} evaluations.")));
     }
-    let mut shared =
-        Shared { asker, batch: &batch, surroundings: None, who: [None, None], what: [None, None] };
+    let kept = (0..=asker.decisions().in_force().worlds().len()).map(|_| Kept::default()).collect();
+    let mut shared = Shared { asker, batch: &batch, kept };
     if batch.items.is_empty() {
         return shared.answer(&EvaluationItem::default()).map(|answer| Some(BatchAnswer::One(answer)));
     }
@@ -104,6 +104,13 @@ fn part<T: DeserializeOwned>(value: Value) -> Part<T> {
 struct Shared<'b> {
     asker: &'b Asker<'b>,
     batch: &'b Batch,
+    /// By charter that is live.
+    kept: Vec<Kept>,
+}
+
+/// What was read under one charter.
+#[derive(Default)]
+struct Kept {
     surroundings: Option<Part<Surroundings>>,
     who: [Option<Part<Who>>; 2],
     what: [Option<Part<What>>; 2],
@@ -112,11 +119,18 @@ struct Shared<'b> {
 impl Shared<'_> {
     fn answer(&mut self, item: &EvaluationItem) -> Result<Evaluation, Problem> {
         let Shared { asker, batch, .. } = *self;
+        let whole = batch.resource.as_ref().and_then(|resource| resource.as_ref().ok());
+        // Each item under the charter that answers about its type.
+        let asker = match item.resource.as_ref().or(whole) {
+            Some(resource) => asker.about(&resource.kind),
+            None => *asker,
+        };
+        let kept = &mut self.kept[asker.decisions().at()];
         let own;
         let surroundings = match &item.context {
             None => {
                 let read = || asker.surroundings(batch.context.as_ref().map(part_of).transpose()?);
-                once(&mut self.surroundings, read)?
+                once(&mut kept.surroundings, read)?
             }
             context => {
                 own = asker.surroundings(context.as_ref())?;
@@ -130,7 +144,7 @@ impl Shared<'_> {
                 own = asker.who(subject, tells)?;
                 &own
             }
-            None => once(&mut self.who[usize::from(tells)], || {
+            None => once(&mut kept.who[usize::from(tells)], || {
                 asker.who(default(batch.subject.as_ref(), "subject")?, tells)
             })?,
         };
@@ -140,7 +154,7 @@ impl Shared<'_> {
                 own = asker.what(resource, tells)?;
                 &own
             }
-            None => once(&mut self.what[usize::from(tells)], || {
+            None => once(&mut kept.what[usize::from(tells)], || {
                 asker.what(default(batch.resource.as_ref(), "resource")?, tells)
             })?,
         };
@@ -148,7 +162,11 @@ impl Shared<'_> {
             Some(action) => action,
             None => default(batch.action.as_ref(), "action")?,
         };
-        asker.answer(who, action, what, surroundings)
+        let mut answer = asker.answer(who, action, what, surroundings)?;
+        let revision = asker.decisions().revision();
+        // The header tells the one of the caller's own application.
+        answer.context.revision = (revision != self.asker.decisions().revision()).then_some(revision);
+        Ok(answer)
     }
 }
 

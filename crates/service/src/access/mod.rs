@@ -95,6 +95,7 @@ async fn evaluation(
     let tokens = Tokens::of_body(&scope, &bytes).await;
     if bytes.len() <= FEW {
         let request: EvaluationRequest = read(&bytes)?;
+        let decisions = decisions.about(&request.resource.kind);
         let asker = Asker::new(&app, &scope, decisions, &tokens);
         if !asker.explains(request.context.as_ref()) {
             return Ok(answer(&scope, decisions, &asker.ask(&request)?));
@@ -103,8 +104,9 @@ async fn evaluation(
     let (app, scope) = (app.clone(), scope.clone());
     apart(&app.clone(), &scope.clone(), move || {
         let _held = held;
-        let decisions = scope.decisions(Permission::Evaluation)?;
-        let asked = Asker::new(&app, &scope, decisions, &tokens).ask(&read(&bytes)?)?;
+        let request: EvaluationRequest = read(&bytes)?;
+        let decisions = scope.decisions(Permission::Evaluation)?.about(&request.resource.kind);
+        let asked = Asker::new(&app, &scope, decisions, &tokens).ask(&request)?;
         Ok(answer(&scope, decisions, &asked))
     })
     .await

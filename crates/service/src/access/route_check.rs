@@ -4,16 +4,18 @@ use super::forwarded::{Caller, Forwarded};
 use super::tokens::Tokens;
 use crate::App;
 use crate::asked::Short;
+use crate::node::gate::Scope;
 use crate::node::gate::permission::Permission;
 use crate::node::gate::proxy::Proxy;
-use crate::node::gate::{Decisions, Scope};
 use crate::problem::{Problem, Refused};
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
-use ostrog_core::decide::bearer::Bearer;
-use ostrog_core::prelude::{Engine, Request};
+use ostrog_core::charter::model::Model;
+use ostrog_core::decide::bearer::{Bearer, Token};
+use ostrog_core::decide::in_force::Asking;
+use ostrog_core::prelude::{Request, World};
 use ostrog_core::routes::{Asked, Outcome, Path, Taken, Target, TargetRefused, pattern_of, taken};
 use ostrog_store::key::Detail;
 use ostrog_wire::problem::ProblemPart;
@@ -105,7 +107,10 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     let scope = scope
         .ok_or_else(|| Problem::unmapped("No route takes this request: its host is none of the proxy's."))?;
     let decisions = scope.decisions(Permission::RouteCheck)?;
-    let bearer = bearer(&scope, &forwarded).await?;
+    let (bearer, claims) = match bearer(&scope, decisions.world(), &forwarded).await? {
+        Some((bearer, claims)) => (Some(bearer), Some(claims)),
+        None => (None, None),
+    };
     let path_refused = |why: &dyn std::fmt::Display| Problem::path_refused(format!("{why}."));
     if forwarded.overrides() {
         return Err(path_refused(&"another method is asked for in a header").into());
@@ -142,9 +147,9 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
         return Err(unmapped(pattern_of(model, &application, &path)));
     };
     let (outcome, asked) = if route.searches() {
-        searched(app, &scope, &target.method, &path, request).await?
+        searched(app, &scope, &target.method, &path, (request, claims)).await?
     } else {
-        ask(&route, decisions, bearer.as_deref(), &request, now, &mut || true)?
+        ask(&route, &decisions.asking(claims, scope.application()), model, &request, now, &mut || true)?
     };
     let id = app.next_decision();
     noted(app, &application, bearer.as_deref(), &asked, now);
@@ -170,7 +175,11 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
 }
 
 /// Who bears the caller's token, if there is one.
-async fn bearer(scope: &Scope, forwarded: &Forwarded<'_>) -> Result<Option<Arc<Bearer>>, Denied> {
+async fn bearer(
+    scope: &Scope,
+    under: &World,
+    forwarded: &Forwarded<'_>,
+) -> Result<Option<(Arc<Bearer>, Token)>, Denied> {
     let token = match forwarded.caller() {
         Caller::Nobody => return Ok(None),
         Caller::OtherScheme => return Err(Denied::SignIn),
@@ -178,23 +187,22 @@ async fn bearer(scope: &Scope, forwarded: &Forwarded<'_>) -> Result<Option<Arc<B
         Caller::Bearer(token) => token.to_owned(),
     };
     let tokens = Tokens::of(scope, vec![token.clone()]).await;
-    tokens.bearer(scope, &token)?.map(Some).map_err(|_| Denied::BadToken)
+    let bearer = tokens.bearer(scope, under, &token).map_err(|_| Denied::BadToken)?;
+    Ok(Some((bearer, tokens.claims(&token).ok_or(Denied::BadToken)?)))
 }
 
-/// Asks for all that a route needs.
+/// Asks for all that a route needs, each under the charter that is live for its type.
 fn ask(
     route: &Taken<'_>,
-    decisions: Decisions<'_>,
-    bearer: Option<&Bearer>,
+    asking: &Asking<'_>,
+    model: &Model,
     request: &Request,
     now: Timestamp,
     go_on: &mut dyn FnMut() -> bool,
 ) -> Result<(Outcome, Vec<Asked>), Problem> {
-    let live = decisions.world();
-    let world = bearer.map_or(live, |bearer| bearer.world(live));
-    let engine: Engine<'_> = world.engine_in(decisions.sight());
+    let under = |kind: &str| asking.under(kind);
     // What a path names is no mistake of the proxy's: a name that can be nobody's is not registered.
-    route.ask(engine, request, now, go_on).map_err(|why| Problem::path_refused(format!("{why}.")))
+    route.ask(model, &under, request, now, go_on).map_err(|why| Problem::path_refused(format!("{why}.")))
 }
 
 /// The same, beside the threads that answer single decisions.
@@ -203,7 +211,7 @@ async fn searched(
     scope: &Scope,
     method: &str,
     path: &Path,
-    request: Request,
+    (request, claims): (Request, Option<Token>),
 ) -> Result<(Outcome, Vec<Asked>), Problem> {
     let (key, scope, method, path) =
         (scope.key_id().to_owned(), scope.clone(), method.to_owned(), path.clone());
@@ -213,8 +221,8 @@ async fn searched(
         let application = scope.application().unwrap_or_default();
         let route = taken(model, application, &method, &path);
         let route = route.ok_or_else(|| Problem::internal("A route is not there any more."))?;
-        let bearer = request.bearer.as_ref().and_then(|bearer| bearer.as_deref().ok());
-        ask(&route, decisions, bearer, &request, Timestamp::now(), &mut || ticket.goes_on())
+        let asking = decisions.asking(claims, scope.application());
+        ask(&route, &asking, model, &request, Timestamp::now(), &mut || ticket.goes_on())
     };
     app.node.lanes.batches.run(&key, PATIENCE, work).await
 }

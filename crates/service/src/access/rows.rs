@@ -50,7 +50,7 @@ pub async fn rows(
     let tokens = Tokens::of(&scope, token.clone().into_iter().collect()).await;
     let (key, lane) = (scope.key_id().to_owned(), app.clone());
     let work = move |ticket: &Ticket| {
-        let decisions = scope.decisions(Permission::Rows)?;
+        let decisions = scope.decisions(Permission::Rows)?.about(&asked.resource.kind);
         let asker = Asker::new(&app, &scope, decisions, &tokens);
         let who = asker.who(&asked.subject, false)?;
         let permission = permission(&asked.resource.kind, &asked.action.name)?;

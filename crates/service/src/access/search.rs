@@ -102,7 +102,7 @@ async fn run(app: App, scope: Scope, wanted: For, search: SearchRequest) -> Resu
     let token = search.subject.id.clone().filter(|_| search.subject.kind == TOKEN);
     let tokens = Tokens::of(&scope, token.into_iter().collect()).await;
     let work = move |ticket: &Ticket| {
-        let decisions = scope.decisions(Permission::Search)?;
+        let decisions = scope.decisions(Permission::Search)?.about(&search.resource.kind);
         let asker = Asker::new(&app, &scope, decisions, &tokens);
         let mut response = SearchResponse::default();
         let who = asker.who(&subject(wanted, &search), false)?;

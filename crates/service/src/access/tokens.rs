@@ -2,9 +2,9 @@
 //! anything is asked; one that is refused denies, and is never asked as anonymous.
 
 use crate::node::gate::Scope;
-use crate::problem::Problem;
 use jiff::Timestamp;
-use ostrog_core::decide::bearer::{Bearer, NotBorne};
+use ostrog_core::decide::bearer::{Bearer, NotBorne, Token};
+use ostrog_core::prelude::World;
 use ostrog_tokens::{Refused, Verified};
 use serde_json::Value;
 use std::collections::HashMap;
@@ -67,13 +67,13 @@ impl Tokens {
         Some(self.0.get(text)?.as_ref().ok()?.until)
     }
 
-    /// Who bears one of them, under what is live.
+    /// Who bears one of them, under a charter that is live.
     ///
     /// # Errors
-    /// Within, why it stands for nobody; or if nothing is live.
-    pub fn bearer(&self, scope: &Scope, text: &str) -> Result<Result<Arc<Bearer>, Unborne>, Problem> {
+    /// Why it stands for nobody.
+    pub fn bearer(&self, scope: &Scope, under: &World, text: &str) -> Result<Arc<Bearer>, Unborne> {
         let borne = match self.0.get(text) {
-            Some(Ok(verified)) => scope.bearer(verified)?.map_err(Unborne::from),
+            Some(Ok(verified)) => scope.bearer(verified, under).map_err(Unborne::from),
             Some(Err(why)) => Err((*why).into()),
             // It was written so that nobody saw it: not verified is not verified.
             None => Err(Refused::NoToken.into()),
@@ -81,6 +81,12 @@ impl Tokens {
         if let Err(why) = &borne {
             tracing::info!(key = scope.key_id(), %why, "a token was refused");
         }
-        Ok(borne)
+        borne
+    }
+
+    /// What one of them claims, if it holds.
+    pub fn claims(&self, text: &str) -> Option<Token> {
+        let verified = self.0.get(text)?.as_ref().ok()?;
+        Some(Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() })
     }
 }

@@ -1,17 +1,12 @@
-//! What is live, every text that was, and what goes live.
+//! What is live, and every text that was.
 
-use super::standing;
-use crate::App;
-use crate::body::{InPath, StrictJson};
+use crate::body::InPath;
 use crate::node::gate::Operator;
-use crate::node::write::Rollout;
 use crate::problem::{Problem, Refused};
 use axum::Json;
-use axum::extract::State;
 use ostrog_core::source::{SourceFile, Sources};
-use ostrog_store::draft::Draft;
 use ostrog_store::revision::RevisionInfo;
-use ostrog_wire::charter::{File, RevisionShown, RevisionText, RolloutAsked};
+use ostrog_wire::charter::{File, RevisionShown, RevisionText};
 
 /// A revision as it is told.
 pub fn revision_shown(info: &RevisionInfo) -> RevisionShown {
@@ -21,6 +16,9 @@ pub fn revision_shown(info: &RevisionInfo) -> RevisionShown {
         title: info.title.clone(),
         author: info.author.clone(),
         created_at: info.created_at.to_string(),
+        approved: info.standing.approved,
+        urgent: info.standing.urgent,
+        barred: info.standing.barred.as_ref().map(|(_, why)| why.clone()),
     }
 }
 
@@ -58,49 +56,4 @@ pub async fn revision(
     let wanted = wanted.ok_or_else(|| Problem::not_found(format!("There is no revision {number}.")))?;
     let found = texts.revision(wanted).await?;
     Ok(Json(RevisionText { revision: revision_shown(&found.info), files: files_shown(&found.sources) }))
-}
-
-/// Puts a draft or an earlier revision live, for all applications.
-#[utoipa::path(post, path = "/api/v1/rollouts", tag = "charter", request_body = RolloutAsked,
-    responses(
-        (status = 200, description = "It is live", body = RevisionShown),
-        Refused,
-    ), security(("key" = [])))]
-pub async fn roll_out(
-    State(app): State<App>,
-    operator: Operator,
-    StrictJson(asked, _held): StrictJson<RolloutAsked>,
-) -> Result<Json<RevisionShown>, Problem> {
-    let releasing = operator.releasing()?;
-    if asked.r#for != "all" {
-        return Err(Problem::malformed("A rollout is for all applications: say \"for\": \"all\"."));
-    }
-    let what = match asked.what.as_str() {
-        "back" => Rollout::Back(None),
-        what if what.starts_with("D-") => {
-            let draft = operator.texts()?.draft(what).await?;
-            if !asked.accept_unfit {
-                is_fit(&app, &operator, what, &draft).await?;
-            }
-            Rollout::Draft(draft)
-        }
-        number => {
-            let number = number.parse().map_err(|_| {
-                Problem::malformed(format!("{number:?} is no draft (D-1), no revision (1), and not back."))
-            })?;
-            Rollout::Back(Some(number))
-        }
-    };
-    let info = releasing.roll_out(what, asked.note).await?;
-    Ok(Json(revision_shown(&info)))
-}
-
-/// Refuses a draft under which facts of the register would give nothing.
-async fn is_fit(app: &App, operator: &Operator, id: &str, draft: &Draft) -> Result<(), Problem> {
-    let unfit = standing::of(app, operator, draft.sources.clone(), draft.info.base).await?.unfit;
-    let Some(first) = unfit.first() else { return Ok(()) };
-    let more = if unfit.len() > 1 { format!(", and {} more", unfit.len() - 1) } else { String::new() };
-    Err(Problem::conflict(format!(
-        "The register would not be valid under {id}: {first}{more}. Mend the facts or the draft, or accept that they give nothing (accept-unfit)."
-    )))
 }

@@ -43,6 +43,8 @@ fn key_shown(key: &Key) -> KeyShown {
             KeyKind::Proxy(proxied) => Some(proxied.clone()),
             KeyKind::Application(_) | KeyKind::Operator => None,
         },
+        person: making.person.clone(),
+        staging: making.staging,
     }
 }
 
@@ -115,6 +117,14 @@ fn making(asked: KeyAsked) -> Result<Making, Problem> {
         }
         KeyKind::Application(_) | KeyKind::Proxy(_) => {}
     }
+    if asked.person.is_some() && kind != KeyKind::Operator {
+        return Err(Problem::invalid(
+            "A person's key is an operator's; applications and proxies are programs.",
+        ));
+    }
+    if asked.staging && !matches!(kind, KeyKind::Application(_)) {
+        return Err(Problem::invalid("For trying ahead, a key is an application's."));
+    }
     let known = Permission::OF_APPLICATIONS.map(Permission::name);
     if let Some(unknown) = asked.endpoints.iter().find(|name| !known.contains(&name.as_str())) {
         let near = Near::of(unknown, known);
@@ -132,6 +142,8 @@ fn making(asked: KeyAsked) -> Result<Making, Problem> {
         endpoints: asked.endpoints,
         types: asked.types,
         rights: asked.rights,
+        person: asked.person,
+        staging: asked.staging,
     })
 }
 

@@ -15,9 +15,12 @@ mod model;
 mod questions;
 mod register;
 mod rehearsals;
+mod release;
+mod review;
 mod routes;
 mod run;
 mod session;
+mod settings;
 mod standing;
 mod status;
 mod stream;
@@ -37,6 +40,7 @@ use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+pub use cases::file as kept_file;
 pub use changes::is_stream;
 pub use streams::{Open, Streams};
 
@@ -57,7 +61,17 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(status::status))
         .routes(routes!(charter::revisions))
         .routes(routes!(charter::revision))
-        .routes(routes!(charter::roll_out))
+        .routes(routes!(release::live))
+        .routes(routes!(release::rollouts, release::roll_out))
+        .routes(routes!(release::roll_back))
+        .routes(routes!(release::bar))
+        .routes(routes!(release::nodes))
+        .routes(routes!(review::review))
+        .routes(routes!(review::approve))
+        .routes(routes!(review::give_back))
+        .routes(routes!(review::comment))
+        .routes(routes!(review::waiting))
+        .routes(routes!(settings::settings, settings::put_settings))
         .routes(routes!(model::model))
         .routes(routes!(model::grid))
         .routes(routes!(draft::drafts, draft::save_draft))

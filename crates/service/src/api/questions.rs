@@ -19,6 +19,7 @@ use jiff::Timestamp;
 use ostrog_core::decide::NotSupposed;
 use ostrog_core::decide::bearer::{Bearer, Token};
 use ostrog_core::decide::hints::{Hint, Judged};
+use ostrog_core::decide::in_force::{self, Under};
 use ostrog_core::decide::take::what_it_would_take;
 use ostrog_core::decide::told::{self, ActionTold, HolderTold, Listed, NotTold, ResourceTold, RowsTold};
 use ostrog_core::prelude::{Engine, Policy, Request, World, explain, with_scratch};
@@ -53,7 +54,7 @@ pub async fn ask(
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
     let would_take = question.would_take;
-    pose(&app, operator, About::One, question, move |asking, of| {
+    pose(&app, operator, (About::One, None), question, move |asking, of| {
         let asked = asking.request.resolve(asking.engine(), asking.now);
         let asked = asked.map_err(|malformed| Problem::malformed(format!("{malformed}.")))?;
         let (decision, explanation) = with_scratch(|scratch| explain(asking.engine(), &asked, scratch));
@@ -172,7 +173,9 @@ pub async fn hints(
     StrictJson(question, _held): StrictJson<QuestionRequest>,
 ) -> Result<Response, Problem> {
     blank(&app, operator, About::Many, question, |asking, beside, go_on| {
-        let judged = Judged { application: &beside.application, request: &asking.request, asks: &|_| true };
+        let (application, request) = (beside.application.as_str(), &asking.request);
+        let under = |kind: &str| asking.under(kind);
+        let judged = Judged { application, request, asks: &|_| true, under: &under };
         told::hints(asking.engine(), judged, asking.now, go_on)
     })
     .await
@@ -183,6 +186,8 @@ struct Asking<'a> {
     decisions: Decisions<'a>,
     /// What is supposed, or asked under; none: what is live.
     world: Option<World>,
+    /// The same question under each charter that is live.
+    beside: in_force::Asking<'a>,
     /// Who bears the token that stands for the subject.
     bearer: Option<Arc<Bearer>>,
     request: Request,
@@ -195,6 +200,14 @@ impl Asking<'_> {
         let world = self.world.as_ref().unwrap_or_else(|| self.decisions.world());
         let world = self.bearer.as_ref().map_or(world, |bearer| bearer.world(world));
         world.engine_in(self.decisions.sight())
+    }
+
+    /// What a question about a type is asked under: what is supposed, or the charter that answers about it.
+    fn under(&self, kind: &str) -> Under<'_> {
+        match &self.world {
+            Some(_) => Under::one(self.engine(), &self.request),
+            None => self.beside.under(kind),
+        }
     }
 
     /// A copy to try changes in.
@@ -212,7 +225,9 @@ async fn blank<T: Serialize>(
     ask: impl FnOnce(&Asking<'_>, &BlankOptions, &mut dyn FnMut() -> bool) -> Result<T, NotTold> + Send + 'static,
 ) -> Result<Response, Problem> {
     let beside = std::mem::take(&mut question.beside);
-    pose(app, operator, about, question, move |asking, of| {
+    let of = beside.application.clone();
+    let of = (!of.is_empty()).then_some(of);
+    pose(app, operator, (about, of), question, move |asking, of| {
         let mut go_on = || asking.ticket.goes_on();
         let answer = ask(asking, &beside, &mut go_on).map_err(not_told)?;
         Ok(BlankAnswer { answer, of })
@@ -274,7 +289,7 @@ enum About {
 async fn pose<T: Serialize>(
     app: &App,
     operator: Operator,
-    about: About,
+    (about, application): (About, Option<String>),
     question: QuestionRequest,
     ask: impl FnOnce(&Asking<'_>, AskedOf) -> Result<T, Problem> + Send + 'static,
 ) -> Result<Response, Problem> {
@@ -305,6 +320,13 @@ async fn pose<T: Serialize>(
     let key = operator.key_id().to_owned();
     let work = move |ticket: &Ticket| {
         let decisions = operator.decisions(Permission::RegisterRead)?;
+        // The charter that is live for whoever owns the type asked about, or for the application.
+        let named = question.resource.as_deref().unwrap_or_default();
+        let kind = [question.permission.as_str(), named].into_iter().find(|text| !text.is_empty());
+        let decisions = match &application {
+            Some(application) => decisions.of_application(application),
+            None => decisions.about(kind.and_then(|text| text.split(':').next()).unwrap_or_default()),
+        };
         let of = AskedOf {
             supposed,
             now: now.to_string(),
@@ -313,9 +335,9 @@ async fn pose<T: Serialize>(
             until: token.as_ref().map(|token| token.until.to_string()),
         };
         let world = apart(decisions, text.map(|(policy, _)| policy), &question)?;
-        let borne = token.map(|token| {
-            let token = Token { issuer: token.issuer.clone(), claims: token.claims.clone() };
-            Bearer::of(world.as_ref().unwrap_or_else(|| decisions.world()), &token, None).map(Arc::new)
+        let claims = token.map(|token| Token { issuer: token.issuer.clone(), claims: token.claims.clone() });
+        let borne = claims.as_ref().map(|token| {
+            Bearer::of(world.as_ref().unwrap_or_else(|| decisions.world()), token, None).map(Arc::new)
         });
         let bearer = borne.as_ref().and_then(|borne| borne.as_ref().ok()).map(Arc::clone);
         let request = Request {
@@ -328,7 +350,8 @@ async fn pose<T: Serialize>(
             context: question.context,
             ..Request::default()
         };
-        let asking = Asking { decisions, world, bearer, request, now, ticket };
+        let beside = decisions.asking(claims, None);
+        let asking = Asking { decisions, world, beside, bearer, request, now, ticket };
         Ok(Json(ask(&asking, of)?).into_response())
     };
     app.node.lanes.questions.run(&key, PATIENCE, work).await

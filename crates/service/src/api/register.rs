@@ -2,12 +2,12 @@
 
 use crate::App;
 use crate::body::{Lines, Params, StrictJson};
-use crate::node::gate::{Changed, Operator};
+use crate::node::gate::{self, Changed, Operator};
 use crate::node::write::Conditions;
 use crate::problem::{Problem, Refused, part};
 use axum::Json;
 use axum::extract::State;
-use ostrog_core::prelude::{Change, Policy, Wrong, fact, line};
+use ostrog_core::prelude::{Change, Wrong, fact, line};
 use ostrog_wire::problem::ProblemPart;
 use ostrog_wire::register::{Facts, LoadQuery, Written};
 
@@ -20,8 +20,9 @@ const MAX_WRONG: usize = 100;
 
 /// What a write came to, as it is told.
 pub fn written(changed: Result<Changed, Problem>) -> Result<Json<Written>, Problem> {
-    let Changed { entries, position, digest } = changed?;
-    Ok(Json(Written { position, digest, changed: entries.iter().map(|entry| entry.to_json()).collect() }))
+    let Changed { entries, position, digest, ignored } = changed?;
+    let changed = entries.iter().map(|entry| entry.to_json()).collect();
+    Ok(Json(Written { position, digest, changed, ignored }))
 }
 
 /// What ending one thing came to: where there is none of that name, the address leads to nothing.
@@ -104,19 +105,28 @@ pub async fn set_facts(
     if facts.set.len() + facts.remove.len() > MAX_LINES {
         return Err(Problem::malformed(format!("At most {MAX_LINES} facts at a time.")));
     }
-    let changes = fact_changes(operator.facts()?.policy(), &facts.set, &facts.remove)?;
+    let changes = fact_changes(operator.facts()?, &facts.set, &facts.remove)?;
     written(operator.change(changes, None, conditions(&query)).await)
 }
 
+/// The change that a fact line means, under the charters that may say so.
+fn meant(facts: gate::Facts<'_>, line: &str, set: bool) -> Result<Change, Wrong> {
+    let read = |policy| {
+        let fact = fact::Fact::parse(line)?;
+        if set { fact.assert(policy) } else { fact.retract(policy) }
+    };
+    let mut policies = facts.policies_of(line.split(':').next().unwrap_or_default());
+    let first = read(policies.next().unwrap_or(facts.policy()));
+    first.or_else(|why| policies.find_map(|policy| read(policy).ok()).ok_or(why))
+}
+
 /// Fact lines as changes.
-fn fact_changes(policy: &Policy, set: &[String], remove: &[String]) -> Result<Vec<Change>, Problem> {
+fn fact_changes(facts: gate::Facts<'_>, set: &[String], remove: &[String]) -> Result<Vec<Change>, Problem> {
     let lines = set.iter().map(|line| (line, true)).chain(remove.iter().map(|line| (line, false)));
     let mut changes = Vec::new();
     let mut parts = Vec::new();
     for (line, set) in lines {
-        let change = fact::Fact::parse(line)
-            .and_then(|fact| if set { fact.assert(policy) } else { fact.retract(policy) });
-        match change {
+        match meant(facts, line, set) {
             Ok(change) => changes.push(change),
             Err(wrong) => parts.push(wrong_part(line.clone(), &wrong)),
         }

@@ -1,6 +1,6 @@
 //! Rehearsals: their files, and runs of them in the background.
 
-use super::run::{Run, kept, sources, told};
+use super::run::{Beside, Run, kept, sources, told};
 use crate::App;
 use crate::body::{InPath, StrictJson};
 use crate::jobs::{Begun, Job, Place};
@@ -13,11 +13,13 @@ use axum::http::StatusCode;
 use axum::http::header::{CONTENT_SECURITY_POLICY, CONTENT_TYPE};
 use axum::response::{IntoResponse as _, Response};
 use jiff::Timestamp;
+use ostrog_core::prelude::InForce;
 use ostrog_core::rehearse::read;
 use ostrog_core::source::{Finding, wrong_rehearsal_path};
-use ostrog_store::rehearsal::{Ran, Text};
+use ostrog_store::rehearsal::{Of, Ran, Text};
 use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile, RehearsalSaved, RehearsalText, RunShown};
 use serde_json::{Value, json};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Most files of a rehearsal, and bytes of all of them.
@@ -147,14 +149,29 @@ pub async fn begin_rehearsal(
     };
     let needs = drafting.rehearsing().await?;
     let of = asked.draft.clone().unwrap_or_else(|| "live".to_owned());
-    let number = drafting.begin_rehearsal(&of).await?;
+    let own = policy.as_ref().unwrap_or(&needs.policy);
+    let number = drafting
+        .begin_rehearsal(Of {
+            name: of.clone(),
+            digest: own.digest(),
+            files: needs.files_digest(),
+            against: needs.placed.clone(),
+        })
+        .await?;
+    let beside = policy.as_ref().map(|policy| Beside {
+        of: live_in_words(&needs.placed),
+        charter: needs.policy.digest().to_string(),
+        before: needs.live.clone(),
+        after: InForce::alone(Arc::clone(policy), &needs.facts),
+        people: needs.people.clone(),
+    });
     let begun = app.jobs.begin(number, operator.scope().clone());
     let run = Run {
         files: sources(&files(needs.files.as_ref())),
         kept: kept(&needs.cases),
         only: asked.only,
         policy: policy.clone().unwrap_or_else(|| Arc::clone(&needs.policy)),
-        against: policy.map(|_| (format!("live, revision {}", needs.revision), needs.policy)),
+        against: beside,
         facts: needs.facts,
         of: of.clone(),
         job: Arc::clone(&begun.job),
@@ -171,6 +188,20 @@ pub async fn begin_rehearsal(
     let answer = run_shown(Some(&begun.job), ran);
     tokio::spawn(rehearse(operator, place, begun, number, run));
     Ok((StatusCode::ACCEPTED, Json(answer)).into_response())
+}
+
+/// `live, revision 42`; where there are several, `live, revision 42 (customs) and 41 (quay)`.
+fn live_in_words(placed: &BTreeMap<String, i64>) -> String {
+    let mut by: BTreeMap<i64, Vec<&str>> = BTreeMap::new();
+    for (application, revision) in placed.iter().rev() {
+        by.entry(*revision).or_default().insert(0, application);
+    }
+    let one = by.len() == 1;
+    let words = |(revision, applications): (&i64, &Vec<&str>)| match one {
+        true => revision.to_string(),
+        false => format!("{revision} ({})", applications.join(", ")),
+    };
+    format!("live, revision {}", by.iter().rev().map(words).collect::<Vec<_>>().join(" and "))
 }
 
 /// Runs one, and keeps what it found.

@@ -28,7 +28,7 @@ pub async fn check_route(
 ) -> Result<Response, Problem> {
     // What is registered shows in the answer: it is for those who may read all of it.
     operator.need(Permission::RegisterRead)?;
-    let decisions = operator.decisions(Permission::Evaluation)?;
+    let decisions = operator.decisions(Permission::Evaluation)?.of_application(&asked.application);
     let all = || decisions.policy().model().applications.iter().map(|known| known.key.as_str());
     if !all().any(|known| known == asked.application) {
         let near = Near::of(&asked.application, all());
@@ -36,13 +36,13 @@ pub async fn check_route(
     }
     let now = Timestamp::now();
     let subject = asked.subject.clone().unwrap_or_else(|| "anonymous".to_owned());
-    let bearer = match &asked.token {
-        None => None,
+    let (bearer, claims) = match &asked.token {
+        None => (None, None),
         Some(_) if asked.subject.is_some() => {
             return Err(Problem::invalid("Say who makes the request by a name or by a token, not by both."));
         }
         Some(TokenText(token)) => match operator.bearer_for(token, &asked.application, now).await? {
-            Ok(bearer) => Some(bearer),
+            Ok((bearer, claims)) => (Some(bearer), Some(claims)),
             Err(why) => {
                 let refused = RouteTold::refused("token-refused", why);
                 return told(&app, operator, move |_, _| Ok(refused)).await;
@@ -50,14 +50,15 @@ pub async fn check_route(
         },
     };
     told(&app, operator, move |operator, ticket| {
-        let decisions = operator.decisions(Permission::Evaluation)?;
-        let live = decisions.world();
-        let world = bearer.as_ref().map_or(live, |bearer| bearer.world(live));
+        let decisions = operator.decisions(Permission::Evaluation)?.of_application(&asked.application);
         let name = bearer.as_ref().map_or_else(|| subject.clone(), |bearer| bearer.name.clone());
         let who = Request { subject, bearer: bearer.clone().map(Ok), ..Request::default() };
-        let engine = world.engine_in(decisions.sight());
+        let asking = decisions.asking(claims, Some(&asked.application));
+        let under = |kind: &str| asking.under(kind);
+        let model = decisions.policy().model();
         let request = (asked.method.as_str(), asked.path.as_str());
-        let found = routes::told(engine, &asked.application, request, &who, now, &mut || ticket.goes_on());
+        let who = (&who, &under as _);
+        let found = routes::told(model, &asked.application, request, who, now, &mut || ticket.goes_on());
         let found = found.map_err(|why| Problem::malformed(format!("{why}.")))?;
         Ok(RouteTold { subject: Some(name), ..found })
     })

@@ -2,16 +2,19 @@
 
 use super::cases;
 use crate::jobs::Job;
+use crate::node::release::for_all;
 use jiff::Timestamp;
-use ostrog_core::prelude::{Policy, Register, SourceFile, Sources, World};
+use ostrog_core::prelude::{InForce, Policy, Register, SourceFile, Sources};
 use ostrog_core::rehearse::{Rehearsal, read};
-use ostrog_core::shift::{Only, shift};
+use ostrog_core::release::accept::{First, Item, of_guarantee, of_shift};
+use ostrog_core::shift::{Only, between};
 use ostrog_core::source::{Finding, Severity};
 use ostrog_report::{Against, Rehearsed, html, junit};
 use ostrog_store::rehearsal::Found;
 use ostrog_wire::rehearsals::RehearsalFile;
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::cell::Cell;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -36,6 +39,20 @@ pub fn told(sources: &Sources, findings: &[Finding]) -> Vec<String> {
 }
 
 /// One run, with all it needs.
+pub struct Beside {
+    /// For a person: `live, revision 42`.
+    pub of: String,
+    /// The digest of what was put live last.
+    pub charter: String,
+    /// What is live, for each application.
+    pub before: InForce,
+    /// The text, live for all of them.
+    pub after: InForce,
+    /// Users who operate or edit.
+    pub people: BTreeSet<String>,
+}
+
+/// One run.
 pub struct Run {
     /// The rehearsal's files.
     pub files: Sources,
@@ -46,7 +63,7 @@ pub struct Run {
     /// What is rehearsed.
     pub policy: Arc<Policy>,
     /// What it is compared with, and its name.
-    pub against: Option<(String, Arc<Policy>)>,
+    pub against: Option<Beside>,
     /// The register.
     pub facts: Register,
     /// Which text it is.
@@ -62,7 +79,12 @@ impl Run {
     /// What is wrong with its files.
     pub fn found(self) -> Result<Found, String> {
         let found = self.rehearsed()?;
+        // What approvers rely on is whole: nothing narrowed, nothing broken off.
+        let whole = self.job.goes_on()
+            && self.only.is_none()
+            && found.shift.as_ref().is_some_and(|shift| shift.unexamined.is_empty());
         Ok(Found {
+            moved: if whole { json!(self.items(&found)) } else { Value::Null },
             holds: found.holds() && self.job.goes_on(),
             words: match self.job.goes_on() {
                 true => found.in_words(),
@@ -72,6 +94,19 @@ impl Run {
             page: html(&found),
             junit: junit(&found),
         })
+    }
+
+    /// What approvers of the text must each accept.
+    fn items(&self, found: &Rehearsed) -> Vec<Item> {
+        let (Some(shift), Some(beside)) = (&found.shift, &self.against) else { return Vec::new() };
+        let first = First { people: &beside.people, for_all: &|reason| for_all(&beside.after, reason) };
+        let mut items = of_shift(shift, first);
+        let broken = found.guarantees.iter().filter(|guarantee| !guarantee.holds());
+        items.extend(broken.map(|guarantee| {
+            let told = guarantee.why.iter().chain(&guarantee.told).cloned().collect();
+            of_guarantee(&guarantee.name, guarantee.outcome.word(), told)
+        }));
+        items
     }
 
     fn read(&self, sources: &Sources) -> Result<Rehearsal, String> {
@@ -124,10 +159,8 @@ impl Run {
         };
         let coverage = written.coverage(&self.policy, &self.facts, &self.files, now, seen, &next_part);
         self.job.does("who gains and who loses");
-        let moved = self.against.as_ref().map(|(_, before)| {
-            let world = |policy: &Arc<Policy>| World::new(Arc::clone(policy), self.facts.clone());
-            let (before, after) = (world(before), world(&self.policy));
-            shift(&before, &after, now, &Only::default(), &mut |progress| {
+        let moved = self.against.as_ref().map(|beside| {
+            between(&beside.before, &beside.after, now, &Only::default(), &mut |progress| {
                 let (done, of) = progress.in_thousandths();
                 self.job.is_at(done, of);
                 go_on()
@@ -142,7 +175,7 @@ impl Run {
             against: self
                 .against
                 .as_ref()
-                .map(|(of, policy)| Against { of: of.clone(), charter: policy.digest().to_string() }),
+                .map(|beside| Against { of: beside.of.clone(), charter: beside.charter.clone() }),
             cases: report.cases.into_iter().chain(over.cases).collect(),
             guarantees,
             shift: moved,

@@ -22,6 +22,7 @@ pub async fn status(operator: Operator) -> Result<Json<Status>, Problem> {
         epoch: operator.epoch().to_owned(),
         position: operator.position_number(),
         digest: operator.digest(),
+        live: standing.placed(),
         revision: revision.map(|(info, _)| revision_shown(info)),
         charter: revision.map(|(_, name)| name.to_owned()),
         entities: counts.map(|(entities, _, _)| entities),

@@ -1,7 +1,7 @@
 //! Keeping in step with the database: what other nodes wrote, in the order of positions, none skipped.
 
+use super::release::in_use;
 use super::view::{Keys, View};
-use super::write::in_force;
 use super::{Node, view_of};
 use crate::lanes::Ticket;
 use crate::problem::Problem;
@@ -10,6 +10,7 @@ use ostrog_core::register::journal::from_bytes;
 use ostrog_store::Error;
 use ostrog_store::follow::Head;
 use ostrog_store::journal::{Chain, Kind, Row};
+use ostrog_store::nodes::NodeSeen;
 use ostrog_store::workspace::Write;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError, Weak};
@@ -25,6 +26,8 @@ const AGAIN: Duration = Duration::from_millis(200);
 const LOOK: Duration = Duration::from_secs(5);
 /// How often it is noted which keys were used.
 const NOTING: Duration = Duration::from_secs(30);
+/// How often it tells how far it answers, where that does not move.
+const TELLING: Duration = Duration::from_secs(5);
 /// How often it is looked whether the keys of an issuer are to be had anew.
 const FRESHENING: Duration = Duration::from_secs(2);
 /// How many rows, and bytes of them, are read at a time. Further behind than many of these, everything is
@@ -40,6 +43,7 @@ impl Node {
     pub async fn follow(self: Arc<Self>) {
         tokio::spawn(keep_keys_fresh(Arc::downgrade(&self)));
         let mut noted = Instant::now();
+        let mut told = (Instant::now(), -1);
         loop {
             if let Ok(mut bell) = self.store.listen().await
                 && self.is_home().await
@@ -49,6 +53,11 @@ impl Node {
                         tracing::info!("the database is back; in step with it again");
                     }
                     self.let_go();
+                    let position = self.view().position;
+                    if told.1 != position || told.0.elapsed() > TELLING {
+                        told = (Instant::now(), position);
+                        self.tell_where().await;
+                    }
                     if noted.elapsed() > NOTING {
                         noted = Instant::now();
                         self.keep_uses().await;
@@ -63,6 +72,23 @@ impl Node {
                 tracing::warn!("the database cannot be followed; answering from memory");
             }
             tokio::time::sleep(AGAIN).await;
+        }
+    }
+
+    /// Tells others how far this node answers. It is no write: nothing depends on it.
+    async fn tell_where(&self) {
+        let view = self.view();
+        let node = NodeSeen {
+            id: self.id.clone(),
+            address: self.address.get().cloned().unwrap_or_default(),
+            started_at: self.started,
+            position: view.position,
+            epoch: view.epoch.to_string(),
+            seen_at: Timestamp::now(),
+            max_stale: i64::try_from(self.max_stale.as_secs()).unwrap_or(i64::MAX),
+        };
+        if let Err(error) = self.store.node_is(&node).await {
+            tracing::debug!(%error, "how far this node answers could not be told");
         }
     }
 
@@ -182,7 +208,7 @@ impl Node {
     /// position is told without them.
     async fn with(&self, view: &View, rows: &[Row]) -> Result<Option<View>, Error> {
         let mut next = View::clone(view);
-        let (mut keys, mut issuers) = (false, false);
+        let (mut keys, mut issuers, mut settings) = (false, false, false);
         for row in rows {
             if row.position != next.position + 1 || *row.epoch != *next.epoch {
                 return Ok(None);
@@ -193,14 +219,16 @@ impl Node {
                     None => return Ok(None),
                 },
                 Kind::Rollout => {
-                    let Some(number) = row.rollout() else { return Ok(None) };
-                    let Some(revision) = self.store.revision(number).await? else { return Ok(None) };
-                    let Ok(policy) = self.compiled(revision.sources).await else { return Ok(None) };
-                    next = in_force(&next, Arc::new(policy), revision.info);
+                    let Some(placed) = row.live() else { return Ok(None) };
+                    match self.placed(next.live.as_ref(), placed).await {
+                        Ok(live) => next.live = Some(live),
+                        Err(_) => return Ok(None),
+                    }
                 }
                 Kind::Key => keys = true,
                 Kind::Issuer => issuers = true,
-                Kind::Draft | Kind::Case | Kind::Rehearsal => {}
+                Kind::Settings => settings = true,
+                Kind::Draft | Kind::Review | Kind::Shadow | Kind::Case | Kind::Rehearsal => {}
                 Kind::Epoch | Kind::Upgrade => return Ok(None),
             }
             (next.position, next.digest) = (row.position, row.digest);
@@ -210,6 +238,9 @@ impl Node {
         }
         if issuers {
             next.issuers = Arc::new(self.store.issuers().await?);
+        }
+        if settings {
+            next.settings = Arc::new(in_use(self.store.settings().await?)?);
         }
         Ok(Some(next))
     }
@@ -224,9 +255,9 @@ impl Node {
                 let unreadable =
                     |why: &dyn std::fmt::Display| Error::Unreadable(format!("position {position}: {why}"));
                 let entries = from_bytes(&content).map_err(|why| unreadable(&why))?;
-                let mut register = live.world.register().clone();
+                let mut register = live.world().register().clone();
                 register.fold(&entries).map_err(|why| unreadable(&why))?;
-                live.world = live.world.over(register);
+                live = live.over(&register);
                 Ok(View { live: Some(live), ..view })
             };
             Ok(fold())

@@ -13,6 +13,8 @@ mod compiled;
 pub mod follow;
 pub mod gate;
 pub mod names;
+pub mod release;
+pub mod review;
 pub mod view;
 pub mod write;
 
@@ -24,33 +26,39 @@ use compiled::Compiled;
 use jiff::Timestamp;
 use names::Names;
 use ostrog_core::charter;
-use ostrog_core::prelude::{Change, Policy, Sources, World};
+use ostrog_core::prelude::{Change, Policy, Sources};
 use ostrog_core::source::Severity;
 use ostrog_store::issuer::Issuer;
 use ostrog_store::key::{Key, KeyText, Making};
 use ostrog_store::workspace::Loaded;
-use ostrog_store::{Error, Store};
+use ostrog_store::{By, Error, Store};
 use ostrog_tokens::Issuers;
 use ostrog_wire::rehearsals::RehearsalFile;
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use view::{Keys, Live, View};
-use write::{Author, Conditions};
+use write::{Author, Conditions, Who};
 
 /// One node.
 #[derive(Debug)]
 pub struct Node {
     store: Store,
+    /// What it calls itself among others: new with every start.
+    id: String,
+    /// Where it listens, once it does.
+    address: OnceLock<String>,
     view: ArcSwap<View>,
     /// Views that somebody may still read. They are let go of here and not by whoever read them last:
     /// taking one apart takes time that no answer should wait for.
     retired: Mutex<Vec<Arc<View>>>,
     /// One write at a time here; the database orders those of other nodes.
     writing: tokio::sync::Mutex<()>,
+    /// How many wait to go back to what was live: they overtake those who wait to write.
+    going_back: watch::Sender<usize>,
     started: Timestamp,
     /// Keys used since that was last noted.
     used: Mutex<HashSet<String>>,
@@ -90,11 +98,14 @@ impl Node {
         issuers.set(view.issuers.iter().map(config).collect(), Timestamp::now());
         Ok(Node {
             issuers,
+            id: format!("n-{:x}", Timestamp::now().as_microsecond()),
+            address: OnceLock::new(),
             reached: watch::Sender::new(view.position),
             store,
             view: ArcSwap::from_pointee(view),
             retired: Mutex::default(),
             writing: tokio::sync::Mutex::default(),
+            going_back: watch::Sender::new(0),
             started: Timestamp::now(),
             used: Mutex::default(),
             in_step: Mutex::new(Instant::now()),
@@ -143,7 +154,7 @@ impl Node {
     /// Names in their order, if there is one for a view; where there is none, or much has come since, one is
     /// made beside the threads that answer.
     fn names(self: &Arc<Self>, view: &Arc<View>) -> Option<Arc<Names>> {
-        let register = view.live.as_ref()?.world.register();
+        let register = view.live.as_ref()?.world().register();
         let names = self.names.load_full().filter(|names| names.is_of(view.reading, register));
         if names.as_ref().is_none_or(|names| names.is_old(register))
             && !self.sorting.swap(true, Ordering::Relaxed)
@@ -152,7 +163,7 @@ impl Node {
             // A thread of its own: whoever asks is on one that answers, where no runtime is at hand.
             let begun = thread::Builder::new().name("names".into()).spawn(move || {
                 if let Some(live) = &view.live {
-                    node.names.store(Some(Arc::new(Names::sort(view.reading, live.world.register()))));
+                    node.names.store(Some(Arc::new(Names::sort(view.reading, live.world().register()))));
                 }
                 node.sorting.store(false, Ordering::Relaxed);
             });
@@ -161,6 +172,11 @@ impl Node {
             }
         }
         names
+    }
+
+    /// Tells others where this node listens.
+    pub fn listens_at(&self, address: &str) {
+        let _ = self.address.set(address.to_owned());
     }
 
     /// Ends whatever goes on for as long as the service does.
@@ -175,6 +191,9 @@ impl Node {
 
     /// Waits for calls to the database that are under way, and closes all connections.
     pub async fn close(&self) {
+        if let Err(error) = self.store.node_ends(&self.id).await {
+            tracing::debug!(%error, "that this node ends could not be told");
+        }
         self.store.close().await;
     }
 
@@ -188,7 +207,7 @@ impl Node {
     /// The number and position of what is live.
     pub fn live_revision(&self) -> Option<(i64, i64)> {
         let view = self.view();
-        view.live.as_ref().map(|live| (live.revision.number, view.position))
+        view.live.as_ref().map(|live| (live.revision().number, view.position))
     }
 
     /// Makes a key in the name of whoever started the program.
@@ -196,7 +215,7 @@ impl Node {
     /// # Errors
     /// If the database refuses.
     pub async fn new_key_of_host(self: &Arc<Self>, making: Making, actor: &str) -> Result<KeyText, Problem> {
-        self.new_key(making, actor).await.map(|(text, _)| text)
+        self.new_key(making, Who::host(actor)).await.map(|(text, _)| text)
     }
 
     /// Loads facts in the name of whoever started the program.
@@ -221,7 +240,7 @@ impl Node {
         let files = serde_json::json!(files);
         self.record(move |write, now| {
             Box::pin(async move {
-                write.save_rehearsal(&files, &actor, now).await?;
+                write.save_rehearsal(&files, &By::host(&actor, now)).await?;
                 Ok(())
             })
         })
@@ -249,12 +268,12 @@ impl Node {
         .await
     }
 
-    async fn new_key(self: &Arc<Self>, making: Making, actor: &str) -> Result<(KeyText, Key), Problem> {
-        let actor = actor.to_owned();
+    async fn new_key(self: &Arc<Self>, making: Making, who: Who) -> Result<(KeyText, Key), Problem> {
         self.record(move |write, now| {
             Box::pin(async move {
-                let (key, text) = Key::new(making, now);
-                write.add_key(&key, &actor).await?;
+                let by = who.by(now);
+                let (key, text) = Key::new(making, &by);
+                write.add_key(&key, &by.actor).await?;
                 Ok((text, key))
             })
         })
@@ -294,16 +313,14 @@ impl Node {
 
 /// What a node answers from, of what was read.
 fn view_of(loaded: Loaded, reading: u64) -> Result<View, Error> {
-    let live = match loaded.revision {
-        None => None,
-        Some(revision) => {
-            let reading = charter::read(&revision.sources);
-            let broken = || Error::Unreadable(format!("revision {} has errors", revision.info.number));
-            let policy = Arc::new(reading.policy.ok_or_else(broken)?);
-            let world = World::new(policy, loaded.register);
-            Some(Live { world, revision: Arc::new(revision.info) })
-        }
-    };
+    let mut all = Vec::new();
+    for revision in loaded.revisions {
+        let reading = charter::read(&revision.sources);
+        let broken = || Error::Unreadable(format!("revision {} has errors", revision.info.number));
+        let policy = Arc::new(reading.policy.ok_or_else(broken)?);
+        all.push((Arc::new(revision.info), policy));
+    }
+    let live = (!all.is_empty()).then(|| Live::new(loaded.live, all, &loaded.register));
     Ok(View {
         epoch: loaded.epoch.into(),
         position: loaded.position,
@@ -312,6 +329,7 @@ fn view_of(loaded: Loaded, reading: u64) -> Result<View, Error> {
         live,
         keys: Arc::new(Keys::new(loaded.keys)),
         issuers: Arc::new(loaded.issuers),
+        settings: Arc::new(release::in_use(loaded.settings)?),
     })
 }
 

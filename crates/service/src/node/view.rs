@@ -3,21 +3,73 @@
 
 use crate::operators::Rights;
 use jiff::Timestamp;
-use ostrog_core::prelude::World;
+use ostrog_core::decide::in_force::Part;
+use ostrog_core::prelude::{InForce, Policy, Register, World};
+use ostrog_core::release::settings::Settings;
 use ostrog_store::issuer::Issuer;
 use ostrog_store::journal::Chain;
 use ostrog_store::key::{Key, KeyKind};
+use ostrog_store::release::Placed;
 use ostrog_store::revision::RevisionInfo;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-/// A charter in force with the register it is asked about.
+/// Charters in force, with the register they are asked about.
 #[derive(Clone, Debug)]
 pub struct Live {
-    /// Charter and register.
-    pub world: World,
-    /// Which revision.
-    pub revision: Arc<RevisionInfo>,
+    /// Charters and register.
+    pub in_force: InForce,
+    /// Which revision is live for which application.
+    pub placed: Arc<Placed>,
+    /// The revisions, in the order of the charters: the one that was put live last comes first.
+    revisions: Vec<Arc<RevisionInfo>>,
+}
+
+impl Live {
+    /// Revisions side by side, with their charters, as they are placed.
+    pub fn new(placed: Placed, all: Vec<(Arc<RevisionInfo>, Arc<Policy>)>, register: &Register) -> Live {
+        let (mut revisions, mut parts) = (Vec::new(), Vec::new());
+        for (revision, policy) in all {
+            let applications = placed.applications(revision.number);
+            parts.push(Part { policy, applications });
+            revisions.push(revision);
+        }
+        Live { in_force: InForce::new(parts, register), placed: Arc::new(placed), revisions }
+    }
+
+    /// The same over another register.
+    #[must_use]
+    pub fn over(&self, register: &Register) -> Live {
+        Live { in_force: self.in_force.over(register), ..self.clone() }
+    }
+
+    /// The charter that was put live last, and the register.
+    pub fn world(&self) -> &World {
+        self.in_force.last()
+    }
+
+    /// The revision that was put live last.
+    pub fn revision(&self) -> &Arc<RevisionInfo> {
+        self.revision_at(0)
+    }
+
+    /// The revision at a place of the charters.
+    pub fn revision_at(&self, at: usize) -> &Arc<RevisionInfo> {
+        self.revisions.get(at).unwrap_or(&self.revisions[0])
+    }
+
+    /// A revision that is live for some application, with its charter.
+    pub fn known(&self, number: i64) -> Option<(&Arc<RevisionInfo>, &Arc<Policy>)> {
+        let at = self.revisions.iter().position(|known| known.number == number)?;
+        Some((&self.revisions[at], self.in_force.worlds()[at].policy()))
+    }
+
+    /// The applications that an ignored fact's charter is live for, and its revision, in words.
+    pub fn called(&self, at: usize) -> String {
+        let revision = self.revision_at(at).number;
+        let applications = self.placed.applications(revision).into_iter().collect::<Vec<_>>().join(", ");
+        format!("revision {revision} ({applications})")
+    }
 }
 
 /// Everything at one position: facts, texts and keys. A position is told to nobody before all of it is here.
@@ -37,6 +89,19 @@ pub struct View {
     pub(super) keys: Arc<Keys>,
     /// Whose tokens count.
     pub(super) issuers: Arc<Vec<Issuer>>,
+    /// Settings of the workspace.
+    pub(super) settings: Arc<InUse>,
+}
+
+/// The settings in force: as they are meant, and which they are.
+#[derive(Clone, Debug, Default)]
+pub struct InUse {
+    /// As they are meant.
+    pub settings: Settings,
+    /// Their number; none were put yet.
+    pub number: Option<i64>,
+    /// Their text.
+    pub text: String,
 }
 
 impl View {

@@ -4,17 +4,18 @@
 //! even if its caller goes away.
 
 use super::gate::touched;
-use super::view::{Live, View};
+use super::release::{For, Rolling, What};
+use super::view::View;
 use super::{Node, compile};
 use crate::lanes::Ticket;
 use crate::operators::Rights;
 use crate::problem::{Problem, part};
 use futures_util::future::BoxFuture;
 use jiff::Timestamp;
-use ostrog_core::prelude::{Change, Checks, Policy, Register, Sight, Sources, World};
+use ostrog_core::prelude::{Change, Checks, InForce, Policy, Sight, Sources};
 use ostrog_core::register::change::Refusal;
 use ostrog_core::register::journal::{Accepted, Entry, Refused};
-use ostrog_store::draft::Draft;
+use ostrog_store::By;
 use ostrog_store::revision::RevisionInfo;
 use ostrog_store::workspace::Write;
 use std::fmt;
@@ -22,11 +23,32 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+/// Who does something, and as whom they count.
+#[derive(Clone, Debug)]
+pub struct Who {
+    /// The id of a key, or what else acts.
+    pub actor: String,
+    /// Everybody they count as.
+    pub counts_as: Vec<String>,
+}
+
+impl Who {
+    /// The program itself, or whoever started it.
+    pub fn host(actor: &str) -> Who {
+        Who { actor: actor.to_owned(), counts_as: Vec::new() }
+    }
+
+    /// As it is recorded.
+    pub fn by(&self, at: Timestamp) -> By {
+        By { actor: self.actor.clone(), counts_as: self.counts_as.clone(), at }
+    }
+}
+
 /// Who writes, and why.
 #[derive(Clone, Debug)]
 pub struct Author {
-    /// The id of a key, or what else acts.
-    pub actor: String,
+    /// Who.
+    pub who: Who,
     /// The reason, kept with the change.
     pub note: Option<String>,
     /// What they may write; none: anything.
@@ -38,7 +60,7 @@ pub struct Author {
 impl Author {
     /// The program itself, or whoever started it: may write anything, for no reason.
     pub fn host(actor: &str) -> Author {
-        Author { actor: actor.to_owned(), note: None, rights: None, sight: Sight::Everything }
+        Author { who: Who::host(actor), note: None, rights: None, sight: Sight::Everything }
     }
 }
 
@@ -46,10 +68,10 @@ impl Author {
 pub type Recording<'w, T> = BoxFuture<'w, Result<T, Problem>>;
 
 /// Longest time that working out a write may take.
-const FOR_A_WRITE: Duration = Duration::from_secs(60);
+pub(super) const FOR_A_WRITE: Duration = Duration::from_secs(60);
 
 /// What must be so for a write to be made.
-pub type Condition = Box<dyn Fn(&World) -> Result<(), Problem> + Send + Sync>;
+pub type Condition = Box<dyn Fn(&InForce) -> Result<(), Problem> + Send + Sync>;
 
 /// Under which conditions a write is made, and whether it is at all.
 #[derive(Default)]
@@ -71,20 +93,13 @@ impl fmt::Debug for Conditions {
     }
 }
 
-/// What to put live.
-#[derive(Debug)]
-pub enum Rollout {
-    /// A text, as the next revision.
-    Text {
-        /// Its files.
-        sources: Sources,
-        /// What it is about.
-        title: String,
-    },
-    /// A draft, as the next revision, if it is still this text and began from what is live.
-    Draft(Draft),
-    /// A revision that was live before: this one, or the one before the present one.
-    Back(Option<i64>),
+/// Somebody goes back: whoever waits to write lets that pass.
+pub(super) struct Overtaking<'n>(&'n Node);
+
+impl Drop for Overtaking<'_> {
+    fn drop(&mut self) {
+        self.0.going_back.send_modify(|waiting| *waiting -= 1);
+    }
 }
 
 /// What a write came to.
@@ -96,6 +111,8 @@ pub struct Done {
     pub view: Arc<View>,
     /// What changed.
     pub entries: Vec<Entry>,
+    /// What of it charters that are live ignore, in words.
+    pub ignored: Vec<String>,
 }
 
 impl Node {
@@ -117,7 +134,7 @@ impl Node {
         author: Author,
         conditions: &Conditions,
     ) -> Result<Done, Problem> {
-        let _one = self.writing.lock().await;
+        let _one = self.turn().await;
         let mut write = self.begin_write().await?;
         self.catch_up(&write).await?;
         let view = self.view();
@@ -127,27 +144,30 @@ impl Node {
         }
         let live = view.live.as_ref().ok_or_else(nothing_live)?;
         if let Some(expected) = &conditions.expected {
-            expected(&live.world)?;
+            expected(&live.in_force)?;
         }
         let now = Timestamp::now();
         let changes: Vec<Change> = changes.into_iter().map(|change| begun(change, now)).collect();
         let (accepted, author) = self.try_out(&view, changes, author, now).await?;
         if let Some(besides) = &conditions.besides {
-            besides(&live.world)?;
+            besides(&live.in_force)?;
         }
+        let ignored = accepted.ignored.iter();
+        let ignored = ignored.map(|one| format!("{} ignores it: {}", live.called(one.policy), one.why));
+        let ignored = ignored.collect();
         if accepted.entries.is_empty() || conditions.check_only {
-            return Ok(Done { before: Arc::clone(&view), view, entries: accepted.entries });
+            return Ok(Done { before: Arc::clone(&view), view, entries: accepted.entries, ignored });
         }
         let note = author.note.as_deref();
-        write.record_entries(&accepted.entries, note, &author.actor, now).await?;
+        let actor = author.who.actor.as_str();
+        write.record_entries(&accepted.entries, note, actor, now).await?;
         let digest = write.digest();
         let position = self.commit(write).await?;
         let lines = accepted.entries.len();
-        tracing::info!(actor = author.actor, position, lines, "the register changed");
-        let world = live.world.over(accepted.register);
-        let live = Live { world, revision: Arc::clone(&live.revision) };
+        tracing::info!(actor, position, lines, "the register changed");
+        let live = live.over(&accepted.register);
         self.publish(View { position, digest, live: Some(live), ..View::clone(&view) });
-        Ok(Done { before: view, view: self.view(), entries: accepted.entries })
+        Ok(Done { before: view, view: self.view(), entries: accepted.entries, ignored })
     }
 
     /// What changes come to, if they are valid and their author's to make. Worked out beside the threads
@@ -162,12 +182,14 @@ impl Node {
         let view = Arc::clone(view);
         let work = move |_: &Ticket| {
             let live = view.live.as_ref().ok_or_else(nothing_live)?;
-            let register = live.world.register();
+            let register = live.world().register();
             if let Some(rights) = &author.rights {
                 touched::may_ask(rights, register, &author.sight, &changes)?;
             }
-            let policies: [&Policy; 1] = [live.world.policy()];
-            let checks = Checks { policies: &policies, now: Some(now), sight: &author.sight };
+            let policies: Vec<&Policy> =
+                live.in_force.worlds().iter().map(|world| &**world.policy()).collect();
+            let owners = live.in_force.owners();
+            let checks = Checks { policies: &policies, owners, now: Some(now), sight: &author.sight };
             let accepted = register.accept(&changes, checks).map_err(refused)?;
             if let Some(rights) = &author.rights {
                 touched::may_touch(rights, register, &accepted)?;
@@ -177,9 +199,28 @@ impl Node {
         self.lanes.writes.run("writes", FOR_A_WRITE, work).await
     }
 
+    /// The right to write here, once nobody who goes back waits for it.
+    pub(super) async fn turn(&self) -> tokio::sync::MutexGuard<'_, ()> {
+        let mut goes_back = self.going_back.subscribe();
+        loop {
+            let one = self.writing.lock().await;
+            if *goes_back.borrow_and_update() == 0 {
+                return one;
+            }
+            drop(one);
+            let _ = goes_back.wait_for(|waiting| *waiting == 0).await;
+        }
+    }
+
+    /// Lets its holder overtake whoever waits to write here.
+    pub(super) fn overtake(&self) -> Overtaking<'_> {
+        self.going_back.send_modify(|waiting| *waiting += 1);
+        Overtaking(self)
+    }
+
     /// Commits. If it is not known whether that happened, memory is read anew before the next write, and
     /// by whoever follows: the caller does not wait for a database that may be gone.
-    async fn commit(&self, write: Write) -> Result<i64, Problem> {
+    pub(super) async fn commit(&self, write: Write) -> Result<i64, Problem> {
         match write.commit().await {
             Ok(position) => Ok(position),
             Err(error) => {
@@ -200,97 +241,14 @@ impl Node {
         title: &str,
         actor: &str,
     ) -> Result<RevisionInfo, Problem> {
-        let rollout = Rollout::Text { sources, title: title.to_owned() };
-        self.roll_out(rollout, Author::host(actor)).await
-    }
-
-    /// Puts something live.
-    pub(super) async fn roll_out(
-        self: &Arc<Self>,
-        what: Rollout,
-        author: Author,
-    ) -> Result<RevisionInfo, Problem> {
-        let node = Arc::clone(self);
-        let task = tokio::spawn(async move { node.roll_out_now(what, &author).await });
-        finished(task.await)
-    }
-
-    async fn roll_out_now(&self, what: Rollout, author: &Author) -> Result<RevisionInfo, Problem> {
-        let _one = self.writing.lock().await;
-        let mut write = self.begin_write().await?;
-        self.catch_up(&write).await?;
-        let now = Timestamp::now();
-        let (before_it, before_that) = write.live_and_before().await?;
-        let actor = author.actor.as_str();
-        let (policy, revision) = match what {
-            Rollout::Text { sources, title } => {
-                let policy = self.compiled(sources.clone()).await?;
-                let number = write.add_revision(&sources, &title, actor, now).await?;
-                let digest = policy.digest();
-                let author = actor.to_owned();
-                (policy, RevisionInfo { number, digest, title, author, created_at: now })
-            }
-            Rollout::Draft(draft) => self.draft_as_revision(&mut write, draft, before_it, actor, now).await?,
-            Rollout::Back(number) => {
-                let number = number.or(before_that).ok_or_else(|| {
-                    Problem::conflict("Nothing was live before, so there is nothing to go back to.")
-                })?;
-                if Some(number) == before_it {
-                    return Err(Problem::conflict(format!("Revision {number} is live already.")));
-                }
-                let revision = self.store.revision(number).await?;
-                let missing = || Problem::not_found(format!("There is no revision {number}."));
-                let revision = revision.ok_or_else(missing)?;
-                (self.compiled(revision.sources).await?, revision.info)
-            }
+        let rolling = Rolling {
+            what: What::Text { sources, title: title.to_owned() },
+            r#for: For::All,
+            accept_unfit: true,
+            over: None,
+            note: None,
         };
-        write.set_live(revision.number).await?;
-        let digest = policy.digest().to_string();
-        let note = author.note.as_deref();
-        write.record_rollout(revision.number, &digest, before_it, note, (actor, now)).await?;
-        let chain = write.digest();
-        let position = self.commit(write).await?;
-        tracing::info!(actor, position, revision = revision.number, "a revision went live");
-        let next = in_force(&self.view(), Arc::new(policy), revision.clone());
-        self.publish(View { position, digest: chain, ..next });
-        Ok(revision)
-    }
-
-    async fn draft_as_revision(
-        &self,
-        write: &mut Write,
-        draft: Draft,
-        live: Option<i64>,
-        actor: &str,
-        now: Timestamp,
-    ) -> Result<(Policy, RevisionInfo), Problem> {
-        let gone = || Problem::conflict("The draft has ended, or was saved anew meanwhile.");
-        let number = draft.info.number;
-        let kept = self.store.draft(number).await?.filter(|kept| kept.info.digest == draft.info.digest);
-        let kept = kept.ok_or_else(gone)?;
-        if kept.info.base != live {
-            let called = |revision: Option<i64>| {
-                revision.map_or_else(|| "nothing".to_owned(), |number| format!("revision {number}"))
-            };
-            return Err(Problem::conflict(format!(
-                "D-{number} began from {}, and {} is live: bring that into it and save it onto what is live.",
-                called(kept.info.base),
-                called(live)
-            )));
-        }
-        let policy = self.compiled(kept.sources.clone()).await?;
-        let revision = write.add_revision(&kept.sources, &kept.info.title, actor, now).await?;
-        if !write.end_draft(number, Some(revision), actor, now).await? {
-            return Err(gone());
-        }
-        let info = RevisionInfo {
-            number: revision,
-            digest: policy.digest(),
-            title: kept.info.title,
-            author: actor.to_owned(),
-            created_at: now,
-        };
-        Ok((policy, info))
+        self.roll_out(rolling, Author::host(actor)).await.map(|released| released.revision)
     }
 
     /// Reads a charter beside the threads that answer.
@@ -312,7 +270,7 @@ impl Node {
         &self,
         work: impl for<'w> FnOnce(&'w mut Write, Timestamp) -> Recording<'w, T> + Send,
     ) -> Result<T, Problem> {
-        let _one = self.writing.lock().await;
+        let _one = self.turn().await;
         let mut write = self.begin_write().await?;
         self.catch_up(&write).await?;
         let before = write.position();
@@ -327,18 +285,11 @@ impl Node {
 }
 
 /// The outcome of a task that cannot be taken back by whoever waits for it.
-fn finished<T>(done: Result<Result<T, Problem>, tokio::task::JoinError>) -> Result<T, Problem> {
+pub(super) fn finished<T>(done: Result<Result<T, Problem>, tokio::task::JoinError>) -> Result<T, Problem> {
     done.unwrap_or_else(|error| {
         tracing::error!(%error, "a write was broken off");
         Err(Problem::internal("The write was broken off; the log says why."))
     })
-}
-
-/// A view with another charter in force.
-pub(super) fn in_force(view: &View, policy: Arc<Policy>, revision: RevisionInfo) -> View {
-    let register = view.live.as_ref().map_or_else(Register::default, |live| live.world.register().clone());
-    let world = World::new(policy, register);
-    View { live: Some(Live { world, revision: Arc::new(revision) }), ..View::clone(view) }
 }
 
 pub(super) fn nothing_live() -> Problem {

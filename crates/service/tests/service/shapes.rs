@@ -410,7 +410,8 @@ async fn who_may_is_told_by_pages_and_counted_beside() {
 
 #[test]
 fn no_secret_is_written_where_values_are_shown() {
-    let key = ostrog_store::key::Key::new(Making::whole(KeyKind::Operator, "x"), jiff::Timestamp::UNIX_EPOCH);
+    let by = ostrog_store::By::host("a test", jiff::Timestamp::UNIX_EPOCH);
+    let key = ostrog_store::key::Key::new(Making::whole(KeyKind::Operator, "x"), &by);
     let shown = format!("{key:?}");
     assert!(!shown.contains(key.1.reveal()), "{shown}");
 }

@@ -146,17 +146,22 @@ impl Batch<'_, '_> {
         Ok(())
     }
 
-    fn outer(&self, outer: &str, kind: &str) -> Result<EntityId, Wrong> {
-        let policies = self.checks.policies;
-        let allowed: Vec<&str> = policies.first().map_or_else(Vec::new, |policy| {
+    fn outer(&mut self, outer: &str, kind: &str) -> Result<EntityId, Wrong> {
+        let what = format!("what a {kind} lies within");
+        let all = self.declared(kind, |policy| {
             let model = policy.model();
             let within = policy.kind(kind).map_or(&[][..], |kind| &model.kinds[kind.index()].within);
-            within.iter().map(|kind| model.kinds[kind.index()].key.as_str()).collect()
-        });
-        if allowed.is_empty() && !policies.is_empty() {
-            return Err(Wrong::LiesNowhere { kind: kind.into() });
+            let within: Vec<&str> =
+                within.iter().map(|kind| model.kinds[kind.index()].key.as_str()).collect();
+            let nowhere = within.is_empty();
+            if nowhere { Err(Wrong::LiesNowhere { kind: kind.into() }) } else { Ok(within) }
+        })?;
+        let mut found = None;
+        for (_, allowed) in &all {
+            let outer = found.map_or(outer, |id| self.register.name(id));
+            found = Some(self.reference(outer, allowed, &what)?);
         }
-        self.reference(outer, &allowed, &format!("what a {kind} lies within"))
+        found.map_or_else(|| self.reference(outer, &[], &what), Ok)
     }
 
     fn add_all(
@@ -179,11 +184,9 @@ impl Batch<'_, '_> {
 
     fn attributes(&mut self, record: &mut Record, line: &EntityLine, kind: &str) -> Result<(), Wrong> {
         for (name, value) in &line.attributes {
-            for policy in self.checks.policies {
-                let attribute = declared_attribute(policy, kind, name)?;
-                if let Some(value) = value {
-                    fits_attribute(attribute, name, value)?;
-                }
+            let all = self.declared(kind, |policy| declared_attribute(policy, kind, name))?;
+            if let Some(value) = value {
+                all.iter().try_for_each(|(_, attribute)| fits_attribute(attribute, name, value))?;
             }
             if value == &Some(Stated::Unfit) {
                 return Err(Wrong::NoValue(name.as_str().into()));
@@ -192,13 +195,12 @@ impl Batch<'_, '_> {
             record.attributes.retain(|(known, _)| *known != sym);
             if let Some(value) = value {
                 // Under a charter a list attribute is a list, even where one value was written.
-                let policy = self.checks.policies.first();
-                let many =
-                    policy.is_some_and(|policy| declared_attribute(policy, kind, name).is_ok_and(|a| a.many));
+                let many = all.first().is_some_and(|(_, attribute)| attribute.many);
                 let value = match value {
                     Stated::One(one) if many => Stated::Many(vec![one.clone()]),
                     value => value.clone(),
                 };
+                all.iter().try_for_each(|(_, attribute)| fits_attribute(attribute, name, &value))?;
                 record.attributes.push((sym, value));
             }
         }
@@ -208,14 +210,14 @@ impl Batch<'_, '_> {
 
     fn relations(&mut self, record: &mut Record, line: &EntityLine, kind: &str) -> Result<(), Wrong> {
         for (name, related) in &line.relations {
-            let mut kinds: Vec<String> = Vec::new();
-            let mut single = false;
-            for policy in self.checks.policies {
-                let relation = declared_relation(policy, kind, name)?;
-                kinds =
-                    relation.to.iter().map(|kind| policy.model().kinds[kind.index()].key.clone()).collect();
-                single |= !relation.many;
-            }
+            let all = self.declared(kind, |policy| declared_relation(policy, kind, name))?;
+            let single = all.iter().any(|(_, relation)| !relation.many);
+            let kinds: Vec<Vec<&str>> = all
+                .iter()
+                .map(|(policy, relation)| {
+                    relation.to.iter().map(|kind| policy.model().kinds[kind.index()].key.as_str()).collect()
+                })
+                .collect();
             let sym = self.register.intern(name);
             let mut to = Vec::new();
             if let Some(known) = record.relation(sym).filter(|_| related.as_ref().is_some_and(|r| r.add)) {
@@ -223,10 +225,14 @@ impl Batch<'_, '_> {
             }
             record.relations.retain(|(known, _)| *known != sym);
             let Some(related) = related else { continue };
-            let kinds: Vec<&str> = kinds.iter().map(String::as_str).collect();
             let mut seen: HashSet<EntityId> = to.iter().copied().collect();
             for target in &related.to {
-                let target = self.reference(target, &kinds, &format!("{name:?}"))?;
+                let what = format!("{name:?}");
+                let (first, others) = kinds.split_first().map_or((&[][..], &[][..]), |(a, b)| (a, b));
+                let target = self.reference(target, first, &what)?;
+                for kinds in others {
+                    self.reference(self.register.name(target), kinds, &what)?;
+                }
                 if seen.insert(target) {
                     to.push(target);
                 }

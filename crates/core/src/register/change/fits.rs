@@ -57,18 +57,23 @@ pub(super) fn fits_attribute(attribute: &Attribute, name: &str, value: &Stated) 
     Ok(())
 }
 
+pub(super) fn declared_role<'p>(policy: &'p Policy, key: &str) -> Result<&'p Role, Wrong> {
+    let model = policy.model();
+    policy.role(key).map(|role| &model.roles[role.index()]).ok_or_else(|| {
+        let near = Near::of(key, model.roles.iter().map(|role| role.key.as_str()));
+        Wrong::UnknownRole { role: key.into(), near }
+    })
+}
+
 pub(super) fn fits_role(
     policy: &Policy,
+    declared: &Role,
     line: &GrantLine,
     holder: &str,
     place: Option<&str>,
 ) -> Result<(), Wrong> {
     let model = policy.model();
     let role = || line.role.as_str().into();
-    let Some(declared) = policy.role(&line.role).map(|role| &model.roles[role.index()]) else {
-        let known = model.roles.iter().map(|role| role.key.as_str());
-        return Err(Wrong::UnknownRole { role: role(), near: Near::of(&line.role, known) });
-    };
     if !declared.grantable {
         return Err(Wrong::NotGrantable { role: role() });
     }
@@ -102,14 +107,25 @@ pub(super) fn fits_role(
     Ok(())
 }
 
-/// Whether tenants may put what a pattern stands for into roles of their own.
-pub(in crate::register) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), Wrong> {
+/// What a pattern stands for.
+pub(super) fn declared_permissions(policy: &Policy, pattern: &str) -> Result<Vec<PermId>, Wrong> {
     let permissions = policy.expand(pattern);
     if permissions.is_empty() {
         let known = policy.model().permissions.iter().map(|permission| permission.text.as_str());
         return Err(Wrong::UnknownPermission { pattern: pattern.into(), near: Near::of(pattern, known) });
     }
+    Ok(permissions)
+}
+
+/// Whether tenants may put what a pattern stands for into roles of their own.
+pub(in crate::register) fn fits_tenant_clauses(policy: &Policy, pattern: &str) -> Result<(), Wrong> {
+    for_tenants(policy, &declared_permissions(policy, pattern)?)
+}
+
+/// Whether tenants may put permissions into roles of their own.
+pub(super) fn for_tenants(policy: &Policy, permissions: &[PermId]) -> Result<(), Wrong> {
     for permission in permissions {
+        let permission = *permission;
         if policy.tenant_clauses(permission).is_empty() {
             let text = &policy.model().permissions[permission.index()].text;
             return Err(Wrong::NotForTenants { permission: text.as_str().into() });
@@ -136,31 +152,41 @@ pub(in crate::register) fn grant_fits(
     let values =
         grant.terms.values.iter().map(|(name, values)| (register.text(*name).to_owned(), values.clone()));
     let line = GrantLine { role, values: values.collect(), ..GrantLine::default() };
-    fits_role(policy, &line, &kind(grant.to), place.as_deref())
+    fits_role(policy, declared_role(policy, &line.role)?, &line, &kind(grant.to), place.as_deref())
 }
 
-/// Whether a charter permits what a register says of an entity.
+/// Whether a charter permits what a register says of an entity; `whole`: whether it must declare all of it.
 pub(in crate::register) fn entity_fits(
     policy: &Policy,
     register: &Register,
     id: EntityId,
+    whole: bool,
 ) -> Result<(), Wrong> {
     let kind = register.text(register.kind(id));
     let model = policy.model();
     let Some(declared) = policy.kind(kind).map(|kind| &model.kinds[kind.index()]) else {
         let known = model.kinds.iter().map(|kind| kind.key.as_str());
-        return Err(Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) });
+        let unknown = Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) };
+        return if whole { Err(unknown) } else { Ok(()) };
     };
     for (name, value) in register.attributes(id) {
         let name = register.text(name);
-        fits_attribute(declared_attribute(policy, kind, name)?, name, value)?;
+        match declared_attribute(policy, kind, name) {
+            Ok(attribute) => fits_attribute(attribute, name, value)?,
+            Err(why) if whole => return Err(why),
+            Err(_) => {}
+        }
     }
     let is_one_of = |target: EntityId, kinds: &[KindId]| {
         policy.kind(register.text(register.kind(target))).is_some_and(|kind| kinds.contains(&kind))
     };
     for (name, to) in register.relations(id) {
         let name = register.text(name);
-        let relation = declared_relation(policy, kind, name)?;
+        let relation = match declared_relation(policy, kind, name) {
+            Ok(relation) => relation,
+            Err(why) if whole => return Err(why),
+            Err(_) => continue,
+        };
         if !relation.many && to.len() > 1 {
             return Err(Wrong::LedToOne { name: name.into(), count: to.len() });
         }

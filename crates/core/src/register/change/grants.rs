@@ -30,8 +30,9 @@ impl Batch<'_, '_> {
             if !is_key(&line.role) {
                 return Err(Wrong::NotAKey(line.role.as_str().into()));
             }
-            for policy in self.checks.policies {
-                fits_role(policy, line, &holder, place.as_deref())?;
+            let all = self.declared("", |policy| declared_role(policy, &line.role))?;
+            for (policy, declared) in all {
+                fits_role(policy, declared, line, &holder, place.as_deref())?;
             }
         }
         let mut values: Vec<_> =
@@ -131,7 +132,8 @@ impl Batch<'_, '_> {
                 subject: line.subject.as_str().into(),
             });
         }
-        let until = self.until(line, self.register.text(grant.role))?;
+        let role = self.register.text(grant.role).to_owned();
+        let until = self.until(line, &role)?;
         in_order(line.from, until)?;
         let mut activation = Activation {
             id: line.id.as_deref().unwrap_or_default().into(),
@@ -167,13 +169,12 @@ impl Batch<'_, '_> {
     }
 
     /// When an activation ends, if its role's terms are kept.
-    fn until(&self, line: &ActivationLine, key: &str) -> Result<Option<Timestamp>, Wrong> {
+    fn until(&mut self, line: &ActivationLine, key: &str) -> Result<Option<Timestamp>, Wrong> {
         let mut until = line.until;
         let role = || key.into();
-        for policy in self.checks.policies {
-            let declared = policy.role(key).map(|role| &policy.model().roles[role.index()]);
-            let standby = declared.and_then(|role| role.standby.as_ref());
-            let standby = standby.ok_or_else(|| Wrong::NotOnStandby { role: role() })?;
+        let all = self.declared("", |policy| declared_role(policy, key));
+        for (_, declared) in all.map_err(|_| Wrong::NotOnStandby { role: role() })? {
+            let standby = declared.standby.as_ref().ok_or_else(|| Wrong::NotOnStandby { role: role() })?;
             if line.assumed {
                 continue;
             }
@@ -242,8 +243,13 @@ impl Batch<'_, '_> {
         if line.permissions.is_empty() {
             return Err(Wrong::GivesNothing);
         }
-        for policy in self.checks.policies {
-            line.permissions.iter().try_for_each(|pattern| fits_tenant_clauses(policy, pattern))?;
+        for pattern in &line.permissions {
+            let kind = pattern.split(':').next().unwrap_or_default();
+            for (policy, permissions) in
+                self.declared(kind, |policy| declared_permissions(policy, pattern))?
+            {
+                for_tenants(policy, &permissions)?;
+            }
         }
         let full = made_role_name(self.register.id_text(tenant), &line.key);
         let key = self.register.intern(&full);

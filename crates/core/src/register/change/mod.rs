@@ -3,12 +3,17 @@
 mod entities;
 mod fits;
 mod grants;
+mod owners;
 mod retract;
 mod shape;
 
-use fits::{declared_attribute, declared_relation, fits_attribute, fits_role};
+use fits::{
+    declared_attribute, declared_permissions, declared_relation, declared_role, fits_attribute, fits_role,
+    for_tenants,
+};
 
 pub(super) use fits::{entity_fits, fits_tenant_clauses, grant_fits};
+pub use owners::{Ignored, Owners};
 
 use super::fact::Retraction;
 use super::line::{ActivationLine, Change, EntityLine, GrantLine, TenantRoleLine};
@@ -18,7 +23,7 @@ use super::{
     Activation, EntityId, Grant, GrantId, MAX_CONTAINMENT, MAX_NESTING, MadeRole, NextIds, OwnGrant, PlaceOf,
     Record, Register, State, Sym, Terms,
 };
-use crate::charter::model::{Attribute, KindId, Relation, Stated};
+use crate::charter::model::{Attribute, KindId, PermId, Relation, Role, Stated};
 use crate::charter::policy::Policy;
 use crate::names::{Near, is_id, is_key, made_role_name, split_entity};
 use jiff::Timestamp;
@@ -41,8 +46,10 @@ pub struct Refusal {
 /// What changes are held against.
 #[derive(Clone, Copy, Debug)]
 pub struct Checks<'a> {
-    /// The charters they must be valid under; without one, only what every register keeps to is checked.
+    /// The charters that are live; without one, only what every register keeps to is checked.
     pub policies: &'a [&'a Policy],
+    /// Which of them must declare what is said of a type, and which may ignore it.
+    pub owners: &'a Owners,
     /// The moment: grants that have ended by then separate nobody from anything.
     pub now: Option<Timestamp>,
     /// Whose facts they may name.
@@ -52,7 +59,7 @@ pub struct Checks<'a> {
 impl<'a> Checks<'a> {
     /// Changes of somebody who sees everything, at no moment.
     pub fn of(policies: &'a [&'a Policy]) -> Self {
-        Checks { policies, now: None, sight: &Sight::Everything }
+        Checks { policies, owners: Owners::of_one(), now: None, sight: &Sight::Everything }
     }
 }
 
@@ -85,6 +92,8 @@ pub struct Touch {
 pub struct Applied {
     /// In order; empty if everything was so already.
     pub touched: Vec<Touch>,
+    /// What charters that are live ignore of it.
+    pub ignored: Vec<Ignored>,
     undo: Vec<Undo>,
     /// The numbers that were next before it.
     next: NextIds,
@@ -117,6 +126,7 @@ impl Register {
             parted: Vec::new(),
             left: Vec::new(),
             touched: Vec::new(),
+            ignored: Vec::new(),
             undo: Vec::new(),
             noted: HashMap::new(),
             awaited: HashSet::new(),
@@ -138,7 +148,8 @@ impl Register {
             batch.settle();
             refusals.extend(batch.shape());
         }
-        let applied = Applied { touched: batch.touched, undo: batch.undo, next };
+        let Batch { touched, ignored, undo, .. } = batch;
+        let applied = Applied { touched, ignored, undo, next };
         if refusals.is_empty() {
             return Ok(applied);
         }
@@ -178,6 +189,7 @@ struct Batch<'r, 'p> {
     register: &'r mut Register,
     checks: Checks<'p>,
     touched: Vec<Touch>,
+    ignored: Vec<Ignored>,
     undo: Vec<Undo>,
     /// Entities that were touched, and whether as more than a consequence.
     noted: HashMap<EntityId, bool>,
@@ -229,12 +241,12 @@ impl Batch<'_, '_> {
         if crate::names::is_nobody(kind) {
             return Err(Wrong::Nobody { kind: kind.into() });
         }
-        for policy in self.checks.policies {
-            if policy.kind(kind).is_none() {
+        self.declared(kind, |policy| {
+            policy.kind(kind).ok_or_else(|| {
                 let known = policy.model().kinds.iter().map(|kind| kind.key.as_str());
-                return Err(Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) });
-            }
-        }
+                Wrong::UnknownType { kind: kind.into(), near: Near::of(kind, known) }
+            })
+        })?;
         match self.register.registered(name) {
             // Where not everything is seen, what is not there and what is not seen are one: a fact is added
             // to neither.

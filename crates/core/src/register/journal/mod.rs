@@ -20,7 +20,7 @@ mod net;
 pub use entry::{Entry, Unreadable};
 pub use fold::Unfit;
 
-use super::change::{Checks, Refusal, Touch};
+use super::change::{Checks, Ignored, Refusal, Touch};
 use super::line::Change;
 use super::{Activation, EntityId, Grant, MadeRole, Register, State, Sym};
 use serde_json::{Value, json};
@@ -38,6 +38,8 @@ pub struct Accepted {
     pub bytes: Vec<u8>,
     /// What it touched, also where it is now as it was.
     pub touched: Vec<Touch>,
+    /// What charters that are live ignore of it.
+    pub ignored: Vec<Ignored>,
 }
 
 /// Why a batch was not accepted.
@@ -74,7 +76,7 @@ impl Register {
         let mut register = self.clone();
         let applied = register.apply(changes, checks).map_err(Refused::Invalid)?;
         let entries = net::entries(self, &register, &applied.touched);
-        let touched = applied.touched.clone();
+        let (touched, ignored) = (applied.touched.clone(), applied.ignored.clone());
         let things = net::things(&register, &touched);
         register.undo(applied);
         let bytes = to_bytes(&entries);
@@ -84,7 +86,7 @@ impl Register {
         if read != entries || net::entries_of(self, &register, &things) != entries {
             return Err(mistaken(Mistake::Otherwise));
         }
-        Ok(Accepted { register, entries, bytes, touched })
+        Ok(Accepted { register, entries, bytes, touched, ignored })
     }
 
     /// Everything the register says, as entries that make it anew: tombstones, entities, tenants' own

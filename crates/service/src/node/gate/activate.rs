@@ -7,7 +7,7 @@ use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::charter::model::PermId;
 use ostrog_core::decide::standby::may_begin;
-use ostrog_core::prelude::World;
+use ostrog_core::prelude::{InForce, World};
 use ostrog_wire::register::ActivationRequest;
 use serde_json::{Map, Value};
 
@@ -22,7 +22,9 @@ impl Scope {
         };
         self.need(Permission::Activation)?;
         self.looks.up();
-        if asked.session.is_some() && gives_its_own(&self.live()?.world, application, &asked.grant) {
+        let live = &self.live()?.in_force;
+        let own = live.of_application(application).unwrap_or(0);
+        if asked.session.is_some() && gives_its_own(live.world(own), application, &asked.grant) {
             return Ok(());
         }
         Err(Problem::forbidden(
@@ -39,7 +41,15 @@ impl Scope {
     ) -> Condition {
         let now = Timestamp::now();
         let scope = self.clone();
-        Box::new(move |world: &World| {
+        Box::new(move |in_force: &InForce| {
+            // As the caller's own charter has it, or the first that declares the role.
+            let own = scope.application().and_then(|application| in_force.of_application(application));
+            let role = in_force.register().grant_by_id(&grant).map(|grant| grant.role);
+            let role = role.map(|role| in_force.register().text(role));
+            let knows = |world: &&World| role.is_some_and(|role| world.policy().role(role).is_some());
+            let own = own.map(|at| in_force.world(at)).filter(knows);
+            let any = || in_force.worlds().iter().find(knows).unwrap_or(in_force.last());
+            let world = own.unwrap_or_else(any);
             let may = may_begin(world.engine_in(&scope.sight), &grant, &subject, &context, now);
             may.map_err(|why| Problem::invalid(format!("{why}.")))
         })

@@ -5,7 +5,7 @@ use super::Looks;
 use crate::node::names::Names;
 use ostrog_core::charter::model::Stated;
 use ostrog_core::charter::policy::Policy;
-use ostrog_core::prelude::{Engine, Register, Sight, World};
+use ostrog_core::prelude::{Engine, InForce, Register, Sight};
 use ostrog_core::register::{Activation, EntityId, Grant, MadeRole, PlaceOf, Sym};
 use ostrog_core::value::Scalar;
 use ostrog_wire::register as wire;
@@ -16,7 +16,7 @@ use sha2::{Digest as _, Sha256};
 /// Facts in sight.
 #[derive(Clone, Copy, Debug)]
 pub struct Facts<'s> {
-    world: &'s World,
+    in_force: &'s InForce,
     sight: &'s Sight,
     looks: &'s Looks,
 }
@@ -29,22 +29,31 @@ pub struct Seen<'s> {
 }
 
 impl<'s> Facts<'s> {
-    pub(super) fn new(world: &'s World, sight: &'s Sight, looks: &'s Looks) -> Facts<'s> {
-        Facts { world, sight, looks }
+    pub(super) fn new(in_force: &'s InForce, sight: &'s Sight, looks: &'s Looks) -> Facts<'s> {
+        Facts { in_force, sight, looks }
     }
 
     /// Ready to be asked; what is out of sight is not there.
     pub fn engine(&self) -> Engine<'s> {
-        self.world.engine_in(self.sight)
+        self.in_force.last().engine_in(self.sight)
     }
 
-    /// The charter.
+    /// The charter that was put live last.
     pub fn policy(&self) -> &'s Policy {
-        self.world.policy()
+        self.in_force.last().policy()
+    }
+
+    /// The charters that may say what a fact about a type means: the one that is live for whoever owns it; where
+    /// nobody does, all of them, the one that was put live last first.
+    pub fn policies_of(&self, kind: &str) -> impl Iterator<Item = &'s Policy> + use<'s> {
+        let owner = self.in_force.owners().of(kind);
+        let all = self.in_force.worlds().iter().enumerate();
+        let all = all.filter(move |(at, _)| owner.is_none_or(|owner| owner == *at));
+        all.map(|(_, world)| &**world.policy())
     }
 
     fn register(&self) -> &'s Register {
-        self.world.register()
+        self.in_force.register()
     }
 
     /// Whether that is everything.

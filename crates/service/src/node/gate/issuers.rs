@@ -5,7 +5,7 @@ use super::permission::Permission;
 use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::decide::bearer::{Bearer, NotBorne, Token};
-use ostrog_core::names::Near;
+use ostrog_core::prelude::World;
 use ostrog_store::issuer::Issuer as Kept;
 use ostrog_tokens::issuers::Step;
 use ostrog_tokens::keys::KeyTold;
@@ -55,32 +55,35 @@ impl Scope {
         token: &str,
         application: &str,
         now: Timestamp,
-    ) -> Result<Result<Arc<Bearer>, String>, Problem> {
+    ) -> Result<Result<(Arc<Bearer>, Token), String>, Problem> {
         let verified = match self.node.issuers.verify(token, Some(application), now).await {
             Ok(verified) => verified,
             Err(why) => return Ok(Err(why.to_string())),
         };
         self.looks.up();
         let token = Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() };
-        let bearer = Bearer::of(&self.live()?.world, &token, Some(application));
-        Ok(bearer.map(Arc::new).map_err(|why| why.to_string()))
+        let live = &self.live()?.in_force;
+        let own = live.of_application(application).unwrap_or(0);
+        let bearer = Bearer::of(live.world(own), &token, Some(application));
+        Ok(bearer.map(|bearer| (Arc::new(bearer), token)).map_err(|why| why.to_string()))
     }
 
-    /// Whom a verified token names, under what is live.
+    /// Whom a verified token names, under a charter that is live.
     ///
     /// # Errors
-    /// Within, if it names nobody; or if nothing is live.
-    pub fn bearer(&self, verified: &Verified) -> Result<Result<Arc<Bearer>, NotBorne>, Problem> {
-        self.bearer_of(Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() })
+    /// If it names nobody.
+    pub fn bearer(&self, verified: &Verified, under: &World) -> Result<Arc<Bearer>, NotBorne> {
+        let token = Token { issuer: verified.issuer.clone(), claims: verified.claims.clone() };
+        self.bearer_of(&token, under)
     }
 
-    /// Whom claims name that are taken as verified, under what is live.
+    /// Whom claims name that are taken as verified, under a charter that is live.
     ///
     /// # Errors
-    /// Within, if they name nobody; or if nothing is live.
-    pub fn bearer_of(&self, token: Token) -> Result<Result<Arc<Bearer>, NotBorne>, Problem> {
+    /// If they name nobody.
+    pub fn bearer_of(&self, token: &Token, under: &World) -> Result<Arc<Bearer>, NotBorne> {
         self.looks.up();
-        Ok(Bearer::of(&self.live()?.world, &token, self.application()).map(Arc::new))
+        Bearer::of(under, token, self.application()).map(Arc::new)
     }
 }
 
@@ -94,8 +97,9 @@ impl IssuerList<'_> {
 
     /// Whether the live charter says what its tokens mean.
     pub fn is_in_charter(&self, key: &str) -> bool {
-        let model = self.0.live().map(|live| live.world.policy().model());
-        model.is_ok_and(|model| model.issuers.iter().any(|issuer| issuer.key == key))
+        let Ok(live) = self.0.live() else { return false };
+        let mut models = live.in_force.worlds().iter().map(|world| world.policy().model());
+        models.any(|model| model.issuers.iter().any(|issuer| issuer.key == key))
     }
 
     /// Finds its keys step by step; keeps nothing of it.
@@ -131,15 +135,7 @@ impl IssuerKeeping<'_> {
     }
 
     fn are_declared(&self, audiences: &BTreeMap<String, Vec<String>>) -> Result<(), Problem> {
-        let all = || self.0.live().map(|live| live.world.policy().model().applications.iter());
-        for application in audiences.keys() {
-            if all()?.any(|known| known.key == *application) {
-                continue;
-            }
-            let near = Near::of(application, all()?.map(|known| known.key.as_str()));
-            return Err(Problem::invalid(format!("There is no application {application:?}{near}.")));
-        }
-        Ok(())
+        audiences.keys().try_for_each(|application| self.0.is_application(application))
     }
 
     /// Ends one: its tokens count no more, at once.

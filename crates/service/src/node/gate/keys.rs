@@ -9,6 +9,7 @@ use ostrog_core::charter::model::Attribute;
 use ostrog_core::names::Near;
 use ostrog_core::value::ValueType;
 use ostrog_store::key::{Key, KeyKind, KeyText, Making, Right};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// Which keys there are.
@@ -34,6 +35,20 @@ impl Scope {
     /// If the caller may not.
     pub fn key_keeping(&self) -> Result<KeyKeeping<'_>, Problem> {
         self.need(Permission::KeysKeep).map(|()| KeyKeeping(self))
+    }
+}
+
+impl Scope {
+    /// Refuses what is no application that a live charter declares.
+    pub(super) fn is_application(&self, application: &str) -> Result<(), Problem> {
+        let worlds = self.live()?.in_force.worlds();
+        let all = worlds.iter().flat_map(|world| world.policy().model().applications.iter());
+        let all: BTreeSet<&str> = all.map(|known| known.key.as_str()).collect();
+        if all.contains(application) {
+            return Ok(());
+        }
+        let near = Near::of(application, all);
+        Err(Problem::invalid(format!("There is no application {application:?}{near}.")))
     }
 }
 
@@ -67,7 +82,10 @@ impl KeyKeeping<'_> {
     /// If it would give what its maker has not, or is for an application that is not declared.
     pub async fn make(&self, mut making: Making) -> Result<(KeyText, Key), Problem> {
         match &making.kind {
-            KeyKind::Operator => self.covers(&making.rights)?,
+            KeyKind::Operator => {
+                self.covers(&making.rights)?;
+                self.is_on_record(making.person.as_deref())?;
+            }
             KeyKind::Application(application) => {
                 self.is_declared(application)?;
                 let activation = Permission::Activation;
@@ -91,22 +109,31 @@ impl KeyKeeping<'_> {
                 self.is_field(proxied.address_as.as_deref())?;
             }
         }
-        self.0.node.new_key(making, self.0.key_id()).await
+        self.0.node.new_key(making, self.0.who()).await
     }
 
     fn is_declared(&self, application: &str) -> Result<(), Problem> {
-        let all = self.0.live()?.world.policy().model().applications.iter().map(|known| known.key.as_str());
-        if all.clone().any(|known| known == application) {
-            return Ok(());
+        self.0.is_application(application)
+    }
+
+    /// Refuses somebody who is no operator on record.
+    fn is_on_record(&self, person: Option<&str>) -> Result<(), Problem> {
+        let people = &self.0.view.settings.settings.operators.people;
+        match person {
+            Some(person) if !people.contains_key(person) => {
+                let near = Near::of(person, people.keys().map(String::as_str));
+                Err(Problem::invalid(format!(
+                    "Nobody called {person:?} is on record{near}: the settings name them, in [operators.people]."
+                )))
+            }
+            _ => Ok(()),
         }
-        let near = Near::of(application, all);
-        Err(Problem::invalid(format!("There is no application {application:?}{near}.")))
     }
 
     /// Refuses what is no field of the context that an address can fill.
     fn is_field(&self, name: Option<&str>) -> Result<(), Problem> {
         let Some(name) = name else { return Ok(()) };
-        let model = self.0.live()?.world.policy().model();
+        let model = self.0.live()?.world().policy().model();
         let fits = |field: &&Attribute| {
             matches!(field.kind, ValueType::Address | ValueType::Text)
                 && !field.many
@@ -155,10 +182,14 @@ impl KeyKeeping<'_> {
                 activation.for_operators()
             )));
         }
-        let (id, actor) = (id.to_owned(), self.0.key_id().to_owned());
+        let (id, who) = (id.to_owned(), self.0.who());
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move {
-                let (key, text) = Key::new(old.making, now);
+                let mut by = who.by(now);
+                let actor = by.actor.clone();
+                // It counts as whoever made the one before, too.
+                by.counts_as.extend(old.made_by.iter().cloned());
+                let (key, text) = Key::new(old.making, &by);
                 write.add_key(&key, &actor).await?;
                 let until = now.checked_add(overlap).unwrap_or(now);
                 if !write.end_key(&id, Some(until), &actor, now).await? {

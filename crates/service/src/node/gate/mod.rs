@@ -5,7 +5,8 @@
 //!
 //! - [`Decisions`]: questions, for applications and operators;
 //! - [`Facts`]: the register, as far as an operator may read it;
-//! - [`Texts`], [`Drafting`], [`Releasing`]: charters, drafts, cases and rehearsals;
+//! - [`Texts`], [`Drafting`]: charters, drafts, cases and rehearsals;
+//! - [`release`]: reviews, rollouts, settings;
 //! - [`KeyRing`], [`KeyKeeping`]: keys;
 //! - [`IssuerList`], [`IssuerKeeping`]: issuers of tokens;
 //! - [`Journal`]: what happened.
@@ -21,6 +22,7 @@ mod keys;
 mod moves;
 pub mod permission;
 pub mod proxy;
+pub mod release;
 pub mod session;
 mod texts;
 pub(super) mod touched;
@@ -30,11 +32,11 @@ pub use issuers::{IssuerKeeping, IssuerList};
 pub use journal::Followed;
 pub use keys::KeyKeeping;
 pub use moves::Moves;
-pub use texts::{Drafting, Rehearsing, Releasing, Saving, Texts};
+pub use texts::{Drafting, Rehearsing, Saving, Texts};
 
 use super::Node;
 use super::view::{KnownKey, Live, View};
-use super::write::{Author, Condition, Conditions, nothing_live};
+use super::write::{Author, Condition, Conditions, Who, nothing_live};
 use crate::App;
 use crate::body::Caller;
 use crate::node::names::Names;
@@ -43,11 +45,14 @@ use crate::problem::Problem;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use jiff::Timestamp;
-use ostrog_core::prelude::{Change, Engine, Policy, Sight, World};
+use ostrog_core::decide::bearer::Token;
+use ostrog_core::decide::in_force::Asking;
+use ostrog_core::prelude::{Change, Engine, InForce, Policy, Sight, World};
 use ostrog_core::register::journal::Entry;
 use ostrog_store::key::{Detail, KeyKind};
 use ostrog_store::revision::RevisionInfo;
 use permission::Permission;
+use std::collections::BTreeMap;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, LazyLock};
@@ -148,6 +153,11 @@ impl Scope {
     /// The id of the caller's key.
     pub fn key_id(&self) -> &str {
         &self.known.key.id
+    }
+
+    /// Who that is, and as whom they count.
+    pub fn who(&self) -> Who {
+        Who { actor: self.key_id().to_owned(), counts_as: self.known.key.counts_as() }
     }
 
     /// What the maker of the caller's key called it.
@@ -258,7 +268,8 @@ impl Scope {
         }
         self.node.fresh()?;
         let live = self.live()?;
-        Ok(Decisions { world: &live.world, revision: &live.revision, sight: &self.sight })
+        let own = self.application().and_then(|application| live.in_force.of_application(application));
+        Ok(Decisions { live, at: own.unwrap_or(0), sight: &self.sight })
     }
 
     /// Facts, as far as the caller may read them.
@@ -267,7 +278,7 @@ impl Scope {
     /// If they may read none, or nothing is live.
     pub fn facts(&self) -> Result<Facts<'_>, Problem> {
         self.need_somewhere(Permission::RegisterRead)?;
-        Ok(Facts::new(&self.live()?.world, &self.sight, &self.looks))
+        Ok(Facts::new(&self.live()?.in_force, &self.sight, &self.looks))
     }
 
     /// Names in their order, for those who may read all of them: of a few tenants all that may be read is looked
@@ -296,7 +307,7 @@ impl Scope {
         conditions: Conditions,
     ) -> Result<Changed, Problem> {
         let author = Author {
-            actor: self.key_id().to_owned(),
+            who: self.who(),
             note,
             rights: match self.application() {
                 None => Some(self.rights().clone()),
@@ -310,6 +321,7 @@ impl Scope {
             entries: touched::readable(&done, &self.sight),
             position: done.view.token(),
             digest: done.view.digest.to_string(),
+            ignored: done.ignored,
         })
     }
 
@@ -319,7 +331,7 @@ impl Scope {
         holds: impl Fn(Facts<'_>) -> Result<(), Problem> + Send + Sync + 'static,
     ) -> Condition {
         let scope = self.clone();
-        Box::new(move |world| holds(Facts::new(world, &scope.sight, &scope.looks)))
+        Box::new(move |in_force| holds(Facts::new(in_force, &scope.sight, &scope.looks)))
     }
 
     /// How things stand.
@@ -344,6 +356,8 @@ pub struct Changed {
     pub position: String,
     /// The digest of the journal there.
     pub digest: String,
+    /// What of it charters that are live ignore, in words.
+    pub ignored: Vec<String>,
 }
 
 /// How things stand.
@@ -361,45 +375,81 @@ pub struct Standing<'s> {
 }
 
 impl Standing<'_> {
-    /// What is live: which revision, and what the charter is called.
+    /// The revision that was put live last, and what its charter is called.
     pub fn revision(&self) -> Option<(&RevisionInfo, &str)> {
-        self.live.map(|live| (&*live.revision, live.world.policy().model().name.as_str()))
+        self.live.map(|live| (&**live.revision(), live.world().policy().model().name.as_str()))
+    }
+
+    /// Which revision is live for which application.
+    pub fn placed(&self) -> BTreeMap<String, i64> {
+        self.live.map_or_else(BTreeMap::new, |live| live.placed.of.clone())
     }
 
     /// Entities, grants and bytes of the register, for those who may know.
     pub fn counts(&self) -> Option<(usize, usize, usize)> {
-        let register = self.live.filter(|_| self.sees_everything)?.world.register();
+        let register = self.live.filter(|_| self.sees_everything)?.world().register();
         Some((register.entity_count(), register.grant_count(), register.size_bytes()))
     }
 }
 
-/// Questions, asked of one position.
+/// Questions, asked of one position: under the charter of the caller's own application, and about a type under
+/// the one that is live for whoever owns it.
 #[derive(Clone, Copy, Debug)]
 pub struct Decisions<'s> {
-    world: &'s World,
-    revision: &'s RevisionInfo,
+    live: &'s Live,
+    at: usize,
     sight: &'s Sight,
 }
 
 impl<'s> Decisions<'s> {
+    /// The same about a type.
+    #[must_use]
+    pub fn about(&self, kind: &str) -> Decisions<'s> {
+        Decisions { at: self.live.in_force.of_type(kind), ..*self }
+    }
+
+    /// The same for an application.
+    #[must_use]
+    pub fn of_application(&self, application: &str) -> Decisions<'s> {
+        Decisions { at: self.live.in_force.of_application(application).unwrap_or(self.at), ..*self }
+    }
+
+    /// At which place of the charters it is asked.
+    pub fn at(&self) -> usize {
+        self.at
+    }
+
     /// Charter and register.
     pub fn world(&self) -> &'s World {
-        self.world
+        self.live.in_force.world(self.at)
+    }
+
+    /// All charters that are live, and which answers for what.
+    pub fn in_force(&self) -> &'s InForce {
+        &self.live.in_force
+    }
+
+    /// Whoever asks, with a token or without, under whichever charter answers.
+    pub fn asking<'a>(&self, token: Option<Token>, application: Option<&'a str>) -> Asking<'a>
+    where
+        's: 'a,
+    {
+        Asking::new(&self.live.in_force, self.sight, token, application)
     }
 
     /// Ready to be asked.
     pub fn engine(&self) -> Engine<'s> {
-        self.world.engine_in(self.sight)
+        self.world().engine_in(self.sight)
     }
 
     /// The charter.
     pub fn policy(&self) -> &'s Arc<Policy> {
-        self.world.policy()
+        self.world().policy()
     }
 
-    /// Which revision is live.
+    /// Which revision that is.
     pub fn revision(&self) -> i64 {
-        self.revision.number
+        self.live.revision_at(self.at).number
     }
 
     /// What may be named.
@@ -409,7 +459,7 @@ impl<'s> Decisions<'s> {
 
     /// A copy to suppose facts in, that nobody else sees.
     pub fn apart(&self) -> World {
-        self.world.clone()
+        self.world().clone()
     }
 }
 
@@ -427,7 +477,7 @@ fn sight(view: &View, known: &KnownKey) -> Arc<Sight> {
     let is_operator = known.key.making.kind == KeyKind::Operator;
     match &view.live {
         Some(live) if is_operator && !known.rights.may(Permission::RegisterRead, None) => {
-            let register = live.world.register();
+            let register = live.world().register();
             let tenants = known.rights.tenants(Permission::RegisterRead);
             Arc::new(Sight::Tenants(tenants.filter_map(|tenant| register.registered(tenant)).collect()))
         }

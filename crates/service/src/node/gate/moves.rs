@@ -14,6 +14,8 @@ pub struct Moves {
     node: Arc<Node>,
     key: String,
     epoch: String,
+    /// Whose revision is told; none: the one that was put live last.
+    application: Option<Arc<str>>,
     /// What was told last, or nothing yet.
     told: Option<(i64, i64)>,
 }
@@ -22,7 +24,8 @@ impl Scope {
     /// Where the node stands, now and whenever it moves.
     pub fn moves(&self) -> Moves {
         let (key, epoch) = (self.key_id().to_owned(), self.epoch().to_owned());
-        Moves { node: Arc::clone(&self.node), key, epoch, told: None }
+        let application = self.application.clone();
+        Moves { node: Arc::clone(&self.node), key, epoch, application, told: None }
     }
 }
 
@@ -36,7 +39,10 @@ impl Moves {
             if *view.epoch != *self.epoch || view.keys.counting(&self.key, Timestamp::now()).is_none() {
                 return None;
             }
-            let revision = view.live.as_ref().map_or(0, |live| live.revision.number);
+            let revision = view.live.as_ref().map_or(0, |live| {
+                let own = self.application.as_deref().and_then(|own| live.in_force.of_application(own));
+                live.revision_at(own.unwrap_or(0)).number
+            });
             let here = (revision, view.position);
             if self.told != Some(here) {
                 self.told = Some(here);

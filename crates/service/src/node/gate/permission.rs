@@ -19,8 +19,20 @@ pub enum Permission {
     CharterRead,
     /// Operators: save and discard drafts, and rehearse.
     CharterDraft,
+    /// Operators: approve and return what others wrote.
+    CharterApprove,
     /// Operators: put live, and go back.
     CharterRelease,
+    /// Operators: put live what nobody approved.
+    CharterUrgent,
+    /// Operators: answer live questions beside, under a revision that is not live.
+    CharterShadow,
+    /// Operators: let applications ask ahead.
+    CharterTry,
+    /// Operators: read settings, and who operates.
+    SettingsRead,
+    /// Operators: change settings.
+    SettingsKeep,
     /// Operators: see which keys there are.
     KeysRead,
     /// Operators: make, replace and end keys.
@@ -51,7 +63,7 @@ pub enum Permission {
 
 impl Permission {
     /// What operators may do; the built-in charter declares the same.
-    pub const OF_OPERATORS: [Permission; 13] = [
+    pub const OF_OPERATORS: [Permission; 19] = [
         Permission::RegisterRead,
         Permission::RegisterEntities,
         Permission::RegisterGrants,
@@ -59,7 +71,13 @@ impl Permission {
         Permission::RegisterRoles,
         Permission::CharterRead,
         Permission::CharterDraft,
+        Permission::CharterApprove,
         Permission::CharterRelease,
+        Permission::CharterUrgent,
+        Permission::CharterShadow,
+        Permission::CharterTry,
+        Permission::SettingsRead,
+        Permission::SettingsKeep,
         Permission::KeysRead,
         Permission::KeysKeep,
         Permission::IssuersRead,
@@ -88,7 +106,13 @@ impl Permission {
             Permission::RegisterRoles => "register:roles",
             Permission::CharterRead => "charter:read",
             Permission::CharterDraft => "charter:draft",
+            Permission::CharterApprove => "charter:approve",
             Permission::CharterRelease => "charter:release",
+            Permission::CharterUrgent => "charter:urgent",
+            Permission::CharterShadow => "charter:shadow",
+            Permission::CharterTry => "charter:try",
+            Permission::SettingsRead => "settings:read",
+            Permission::SettingsKeep => "settings:keep",
             Permission::KeysRead => "keys:read",
             Permission::KeysKeep => "keys:keep",
             Permission::IssuersRead => "issuers:read",

@@ -2,16 +2,22 @@
 
 use super::Scope;
 use super::permission::Permission;
+use crate::node::Node;
+use crate::node::release::files_digest;
 use crate::node::view::Live;
-use crate::node::write::{Author, Rollout};
 use crate::problem::Problem;
-use ostrog_core::prelude::{Policy, Register, Sources};
+use ostrog_core::charter;
+use ostrog_core::prelude::{InForce, Policy, Register, Sources};
+use ostrog_core::source::Digest;
+use ostrog_store::By;
 use ostrog_store::case::Case;
 use ostrog_store::draft::{Draft, DraftInfo, Onto};
 use ostrog_store::presence::Present;
-use ostrog_store::rehearsal::{Found, Ran, Text};
+use ostrog_store::rehearsal::{Found, Of, Ran, Text};
 use ostrog_store::revision::{Revision, RevisionInfo};
+use ostrog_store::workspace::Write;
 use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// Most revisions that are listed.
@@ -26,10 +32,6 @@ pub struct Texts<'s>(&'s Scope);
 /// Saving and discarding drafts, keeping cases, rehearsing.
 #[derive(Clone, Copy, Debug)]
 pub struct Drafting<'s>(&'s Scope);
-
-/// Putting live, and going back.
-#[derive(Clone, Copy, Debug)]
-pub struct Releasing<'s>(&'s Scope);
 
 /// What a draft is to be saved as.
 #[derive(Debug)]
@@ -53,10 +55,14 @@ pub struct Rehearsing {
     pub files: Option<Text>,
     /// Cases that were kept from trying.
     pub cases: Vec<Value>,
-    /// What is live.
+    /// What is live, and its number.
+    pub live: InForce,
+    /// By application, what is live.
+    pub placed: BTreeMap<String, i64>,
+    /// What was put live last.
     pub policy: Arc<Policy>,
-    /// Its number.
-    pub revision: i64,
+    /// Everybody who operates or edits, as users of the register.
+    pub people: BTreeSet<String>,
     /// The facts: a copy that shares with others all that is the same.
     pub facts: Register,
 }
@@ -77,27 +83,23 @@ impl Scope {
     pub fn drafting(&self) -> Result<Drafting<'_>, Problem> {
         self.need(Permission::CharterDraft).map(|()| Drafting(self))
     }
-
-    /// Putting live, and going back.
-    ///
-    /// # Errors
-    /// If the caller may not.
-    pub fn releasing(&self) -> Result<Releasing<'_>, Problem> {
-        self.need(Permission::CharterRelease).map(|()| Releasing(self))
-    }
 }
 
 impl<'s> Texts<'s> {
+    pub(super) fn scope(&self) -> &'s Scope {
+        self.0
+    }
+
     /// What is live, if anything is.
     pub fn live(&self) -> Option<(&'s RevisionInfo, &'s Arc<Policy>)> {
-        self.0.view.live.as_ref().map(|live| (&*live.revision, live.world.policy()))
+        self.0.view.live.as_ref().map(|live| (&**live.revision(), live.world().policy()))
     }
 
     /// The facts that a text is held against: whoever may read texts everywhere is told what of the
     /// register a text does not permit only if they may read that too.
     pub fn facts(&self) -> Option<&'s Register> {
         let live = self.0.view.live.as_ref()?;
-        self.0.may(Permission::RegisterRead).then(|| live.world.register())
+        self.0.may(Permission::RegisterRead).then(|| live.world().register())
     }
 
     /// All revisions, newest first.
@@ -202,9 +204,10 @@ impl Drafting<'_> {
     /// # Errors
     /// If it has ended, or somebody saved another text since.
     pub async fn save(&self, saving: Saving) -> Result<i64, Problem> {
-        let (node, actor) = (Arc::clone(&self.0.node), self.0.key_id().to_owned());
+        let (node, who) = (Arc::clone(&self.0.node), self.0.who());
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move {
+                let by = who.by(now);
                 let gone = || Problem::conflict("The draft has ended meanwhile.");
                 // Compared while nobody else writes: of two who save onto the same text one succeeds.
                 if let (Some(number), Some(from)) = (saving.draft, &saving.from) {
@@ -217,7 +220,21 @@ impl Drafting<'_> {
                     }
                 }
                 let draft = saving.draft.map(|number| (number, saving.onto));
-                let saved = write.save_draft(draft, &saving.sources, &saving.title, &actor, now).await?;
+                let digest = charter::digest(&saving.sources);
+                if let Some(number) = saving.draft {
+                    let kept = node.store.draft(number).await?.ok_or_else(gone)?.info;
+                    let why = if kept.digest != digest {
+                        Some("the text was saved anew")
+                    } else if saving.onto == Onto::Live && kept.bases != write.live().await?.of {
+                        Some("it was put onto what is live now")
+                    } else {
+                        None
+                    };
+                    if let Some(why) = why {
+                        write.void(&format!("D-{number}"), why, &by).await?;
+                    }
+                }
+                let saved = write.save_draft(draft, &saving.sources, &saving.title, &by).await?;
                 saved.ok_or_else(gone)
             })
         });
@@ -266,7 +283,7 @@ impl Drafting<'_> {
     /// # Errors
     /// If there are too many, or one of that name.
     pub async fn keep_case(&self, body: Value) -> Result<Case, Problem> {
-        let (node, author) = (Arc::clone(&self.0.node), self.0.key_id().to_owned());
+        let (node, who) = (Arc::clone(&self.0.node), self.0.who());
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move {
                 let all = node.store.cases().await?;
@@ -276,8 +293,10 @@ impl Drafting<'_> {
                 if all.iter().any(|case| case.body["name"] == body["name"]) {
                     return Err(Problem::conflict("There is a case of that name; give this one another."));
                 }
-                let number = write.keep_case(&body, &author, now).await?;
-                Ok(Case { number, body, author, created_at: now })
+                let by = who.by(now);
+                let number = write.keep_case(&body, &by).await?;
+                void_all(&node, write, "a case was kept", &by).await?;
+                Ok(Case { number, body, author: by.actor, created_at: now })
             })
         });
         record.await
@@ -290,11 +309,17 @@ impl Drafting<'_> {
     pub async fn take_case_away(&self, number: &str) -> Result<(), Problem> {
         let missing = || Problem::not_found(format!("There is no case {number}."));
         let at: i64 = number.parse().map_err(|_| missing())?;
-        let actor = self.0.key_id().to_owned();
-        let record = self
-            .0
-            .node
-            .record(move |write, now| Box::pin(async move { Ok(write.end_case(at, &actor, now).await?) }));
+        let (node, who) = (Arc::clone(&self.0.node), self.0.who());
+        let record = self.0.node.record(move |write, now| {
+            Box::pin(async move {
+                let by = who.by(now);
+                let ended = write.end_case(at, &by).await?;
+                if ended {
+                    void_all(&node, write, "a case was taken away", &by).await?;
+                }
+                Ok(ended)
+            })
+        });
         if record.await? { Ok(()) } else { Err(missing()) }
     }
 
@@ -303,7 +328,7 @@ impl Drafting<'_> {
     /// # Errors
     /// If somebody saved others since.
     pub async fn save_rehearsal(&self, files: Value, from: i64) -> Result<(), Problem> {
-        let (node, actor) = (Arc::clone(&self.0.node), self.0.key_id().to_owned());
+        let (node, who) = (Arc::clone(&self.0.node), self.0.who());
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move {
                 if node.store.rehearsal().await?.map_or(0, |text| text.number) != from {
@@ -311,8 +336,9 @@ impl Drafting<'_> {
                         "Somebody saved other files since; read them, and save again.",
                     ));
                 }
-                write.save_rehearsal(&files, &actor, now).await?;
-                Ok(())
+                let by = who.by(now);
+                write.save_rehearsal(&files, &by).await?;
+                void_all(&node, write, "the rehearsal's files were saved anew", &by).await
             })
         });
         record.await
@@ -325,14 +351,16 @@ impl Drafting<'_> {
     pub async fn rehearsing(&self) -> Result<Rehearsing, Problem> {
         self.0.need(Permission::RegisterRead)?;
         self.0.looks.up();
-        let Live { world, revision } = self.0.live()?;
+        let live: &Live = self.0.live()?;
         let cases = self.0.node.store.cases().await?;
         Ok(Rehearsing {
             files: self.0.node.store.rehearsal().await?,
             cases: cases.into_iter().map(|case| case.body).collect(),
-            policy: Arc::clone(world.policy()),
-            revision: revision.number,
-            facts: world.register().clone(),
+            live: live.in_force.clone(),
+            placed: live.placed.of.clone(),
+            policy: Arc::clone(live.world().policy()),
+            people: self.0.node.people(&self.0.who().counts_as),
+            facts: live.world().register().clone(),
         })
     }
 
@@ -340,8 +368,8 @@ impl Drafting<'_> {
     ///
     /// # Errors
     /// If the database cannot be reached.
-    pub async fn begin_rehearsal(&self, of: &str) -> Result<i64, Problem> {
-        let (of, actor) = (of.to_owned(), self.0.key_id().to_owned());
+    pub async fn begin_rehearsal(&self, of: Of) -> Result<i64, Problem> {
+        let actor = self.0.key_id().to_owned();
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move { Ok(write.begin_rehearsal(&of, &actor, now).await?) })
         });
@@ -364,13 +392,17 @@ impl Drafting<'_> {
     }
 }
 
-impl Releasing<'_> {
-    /// Puts something live.
-    ///
-    /// # Errors
-    /// If it cannot be, or does not begin from what is live.
-    pub async fn roll_out(&self, what: Rollout, note: Option<String>) -> Result<RevisionInfo, Problem> {
-        let author = Author { note, ..Author::host(self.0.key_id()) };
-        self.0.node.roll_out(what, author).await
+impl Rehearsing {
+    /// The digest of all that a text is rehearsed with.
+    pub fn files_digest(&self) -> Digest {
+        files_digest(self.files.as_ref().map(|text| &text.files), &self.cases)
     }
+}
+
+/// What approvals were given with is not so any more.
+async fn void_all(node: &Node, write: &mut Write, why: &str, by: &By) -> Result<(), Problem> {
+    for draft in node.store.drafts().await? {
+        write.void(&format!("D-{}", draft.number), why, by).await?;
+    }
+    Ok(())
 }

@@ -201,7 +201,7 @@ pub fn readable(done: &Done, sight: &Sight) -> Vec<Entry> {
         return entries.cloned().collect();
     }
     let registers =
-        [&done.before, &done.view].map(|view| view.live.as_ref().map(|live| live.world.register()));
+        [&done.before, &done.view].map(|view| view.live.as_ref().map(|live| live.world().register()));
     let reads = |name: &str| {
         let mut known = registers.iter().copied().flatten();
         known.any(|register| register.registered(name).is_some_and(|id| sight.reads(register, id)))
