@@ -38,6 +38,13 @@ export const routes: RouteRecordRaw[] = [
     meta: { title: 'Rehearse' },
   },
   { path: '/rollout', name: 'rollout', component: () => import('./pages/RolloutPage.vue'), meta: { title: 'Roll out' } },
+  { path: '/rollout/review/:id', name: 'review', component: () => import('./pages/ReviewPage.vue'), meta: { title: 'Review' } },
+  {
+    path: '/setup/:part(operators|nodes)?',
+    name: 'setup',
+    component: () => import('./pages/SetupPage.vue'),
+    meta: { title: 'Setup' },
+  },
   { path: '/:rest(.*)*', redirect: '/' },
 ]
 

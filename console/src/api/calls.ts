@@ -13,6 +13,7 @@ import type {
   CaseShown,
   Change,
   Checked,
+  DifferenceGroup,
   Draft,
   DraftText,
   Edit,
@@ -29,8 +30,10 @@ import type {
   KeyMade,
   KeyShown,
   Listed,
+  Live,
   Members,
   Model,
+  NodeShown,
   Page,
   Presence,
   ReachTold,
@@ -38,15 +41,22 @@ import type {
   Ran,
   RegisterLine,
   RehearsalText,
+  Released,
+  Review,
   Revision,
   RevisionText,
   RouteTold,
+  Settings,
+  SettingsChange,
+  Shadow,
   SignedIn,
   Status,
+  Step,
   Imported,
   Suggested,
   TenantRoleLine,
   TokenRead,
+  Waiting,
   Written,
 } from './types'
 
@@ -71,6 +81,16 @@ export interface Saving {
   draft?: string
   from?: string
   'onto-live'?: boolean
+}
+
+/** What is to go live, for whom. */
+export interface RollingOut {
+  what: string
+  for: string
+  note?: string
+  'accept-unfit'?: boolean
+  urgent?: boolean
+  check?: boolean
 }
 
 /** Which holdings. */
@@ -108,8 +128,26 @@ export const api = {
   check: (files: File[], grid?: string) => call<Checked>('POST', '/api/v1/texts/check', { files, ...(grid ? { grid } : {}) }),
   edit: (files: File[], edits: Edit[]) => call<{ files: File[] }>('POST', '/api/v1/texts/edit', { files, edits }),
   import: (asked: Imported) => call<Suggested>('POST', '/api/v1/texts/import', asked),
-  rollOut: (what: string, note: string, acceptUnfit: boolean) =>
-    call<Revision>('POST', '/api/v1/rollouts', { what, for: 'all', ...(note ? { note } : {}), 'accept-unfit': acceptUnfit }),
+  live: () => call<Live[]>('GET', '/api/v1/live'),
+  steps: () => call<Step[]>('GET', '/api/v1/rollouts'),
+  rollOut: (asked: RollingOut) => call<Released>('POST', '/api/v1/rollouts', asked),
+  rollBack: (forWhom: string, note: string) => call<Released>('POST', '/api/v1/rollbacks', { for: forWhom, note }),
+  bar: (revision: number, note: string) => call<Revision>('POST', `${named('/api/v1/revisions', String(revision))}/bar`, { note }),
+  nodes: () => call<NodeShown[]>('GET', '/api/v1/nodes'),
+  waiting: () => call<Waiting[]>('GET', '/api/v1/waiting'),
+  review: (draft: string) => call<Review>('GET', `${named('/api/v1/drafts', draft)}/review`),
+  approve: (id: string, asked: { digest?: string; report?: number; accepts: Record<string, string>; note?: string }) =>
+    call<{ approvals: number; needed: number; revision?: number }>('POST', `${named('/api/v1/reviews', id)}/approval`, asked),
+  giveBack: (id: string, note: string) => call<void>('POST', `${named('/api/v1/reviews', id)}/return`, { note }),
+  remark: (draft: string, asked: { path?: string; line?: number; text: string }) =>
+    call<void>('POST', `${named('/api/v1/drafts', draft)}/comments`, asked),
+  settings: () => call<Settings>('GET', '/api/v1/settings'),
+  putSettings: (asked: { text: string; from: number; note?: string; check?: boolean }) =>
+    call<SettingsChange>('PUT', '/api/v1/settings', asked),
+  shadows: () => call<Shadow[]>('GET', '/api/v1/shadows'),
+  beginShadow: (revision: number, forWhom: string) => call<Shadow>('POST', '/api/v1/shadows', { revision, for: forWhom }),
+  endShadow: (number: number) => call<Shadow>('DELETE', named('/api/v1/shadows', String(number))),
+  shadowDifferences: (number: number) => call<DifferenceGroup[]>('GET', `${named('/api/v1/shadows', String(number))}/differences`),
 
   /** Without the members it may have many of, but with their number. */
   entity: (name: string) => call<EntityShown>('GET', withQuery(named('/api/v1/entities', name), { brief: 'true' })),

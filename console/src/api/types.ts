@@ -2,6 +2,7 @@
  * The shapes the service answers in, from its own description of itself. What the description can
  * only call a text or an object is told more narrowly here.
  */
+import type { Shift } from '../support/rehearsed'
 import type { components } from './schema'
 
 type S = components['schemas']
@@ -12,6 +13,20 @@ export type SignedIn = S['SignedIn']
 export type Status = S['Status']
 export type Revision = S['RevisionShown']
 export type RevisionText = S['RevisionText']
+export type Live = S['LiveShown']
+export type Step = S['StepShown']
+export type Released = Narrow<S['ReleasedShown'], { shift: Shift }>
+export type ToAccept = Narrow<S['ToAccept'], { kind: 'gain' | 'loss' | 'guarantee' | 'check' }>
+export type Review = Narrow<S['ReviewShown'], { 'to-accept': ToAccept[] }>
+export type Waiting = S['Waiting']
+export type Settings = S['SettingsShown']
+export type SettingsChange = S['SettingsChange']
+export type NodeShown = S['NodeShown']
+export type Shadow = S['ShadowShown']
+export type DifferenceGroup = Narrow<
+  S['DifferenceGroup'],
+  { questions: Narrow<S['DifferenceShown'], { said: { context?: Record<string, unknown> } }>[] }
+>
 export type File = S['File']
 
 export type RegisterLine = Record<string, unknown>

@@ -3,8 +3,8 @@ import { RouterLink, useRoute } from 'vue-router'
 import { texts } from '../texts/en'
 
 const route = useRoute()
-/** An entity is of the register, one role of the roles. */
-const within: Record<string, string> = { entity: 'register', role: 'roles' }
+/** An entity is of the register, one role of the roles, a review of what goes live. */
+const within: Record<string, string> = { entity: 'register', role: 'roles', review: 'rollout' }
 const current = (name: string) => route.name === name || within[String(route.name)] === name
 const areas = (Object.keys(texts.areas) as (keyof typeof texts.areas)[]).map((name) => ({ name, to: { name }, text: texts.areas[name] }))
 </script>

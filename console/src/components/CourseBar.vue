@@ -42,7 +42,7 @@ const steps = computed(() => [
     text: texts.areas.rehearse,
     state: draft.draft.value ? rehearsedState(runs.data.value ?? [], draft.draft.value, draft.isChanged.value) : '',
   },
-  { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'read, put live' },
+  { name: 'rollout', text: texts.areas.rollout, state: draft.standing.value?.fits === false ? 'live has moved on' : 'reviewed, put live' },
 ])
 /** Who else saved it. */
 const others = computed(() => (draft.draft.value?.authors ?? []).filter((author) => author !== session.who.value?.key))

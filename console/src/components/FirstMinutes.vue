@@ -17,7 +17,7 @@ const text = charter.replace(/ +Check it:.*/, '')
 const at = ref(0)
 const put = useAsync(async () => {
   const draft = await api.saveDraft({ title: 'A small harbour', files: [{ path: 'charter.toml', text }] })
-  await api.rollOut(draft.draft.id, '', false)
+  await api.rollOut({ what: draft.draft.id, for: 'all' })
   await api.saveRehearsal([{ path: 'rehearsal.toml', text: rehearsal }], 0)
   return true
 })

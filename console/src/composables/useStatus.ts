@@ -8,7 +8,7 @@ import { useCharter } from './useCharter'
 const PAUSE = 250
 /** Where no stream can be shared, how often it is looked. */
 const BEAT = 10_000
-const KINDS = ['register', 'rollout', 'draft', 'case', 'rehearsal', 'key', 'issuer', 'epoch']
+const KINDS = ['register', 'rollout', 'draft', 'review', 'settings', 'shadow', 'case', 'rehearsal', 'key', 'issuer', 'epoch']
 
 const useStore = defineStore('status', () => {
   const shared = markRaw(useAsync(api.status))

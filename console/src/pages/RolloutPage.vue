@@ -1,111 +1,145 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
-import { RouterLink, useRoute } from 'vue-router'
-import { api } from '../api/calls'
+import { RouterLink, useRoute, useRouter } from 'vue-router'
+import { api, type RollingOut } from '../api/calls'
 import type { Draft, Revision } from '../api/types'
 import AsCommand from '../components/AsCommand.vue'
 import AskFirst from '../components/AskFirst.vue'
-import ChangesTable from '../components/ChangesTable.vue'
 import FailureNote from '../components/FailureNote.vue'
+import LiveTable from '../components/LiveTable.vue'
+import RolloutHistory from '../components/RolloutHistory.vue'
+import ShadowPanel from '../components/ShadowPanel.vue'
+import ShiftTable from '../components/ShiftTable.vue'
 import { useAsync } from '../composables/useAsync'
 import { useDraft } from '../composables/useDraft'
 import { useKeyNames } from '../composables/useKeyNames'
 import { useStatus } from '../composables/useStatus'
-import { happened } from '../support/happened'
-import { rehearsedState } from '../support/rehearsed'
 import { counted, moment } from '../support/words'
 
 const route = useRoute()
+const router = useRouter()
 const status = useStatus()
 const own = useDraft()
 const names = useKeyNames()
+const live = useAsync(api.live)
 const revisions = useAsync(api.revisions)
 const drafts = useAsync(api.drafts)
 const gone = useAsync(api.discardedDrafts)
-const runs = useAsync(api.rehearsals)
-const opened = useAsync(api.draft)
+const waiting = useAsync(api.waiting)
+const shadows = useAsync(api.shadows)
+const steps = useAsync(api.steps)
+const asked = useAsync(api.asked)
 const put = useAsync(api.rollOut)
-const discarded = useAsync(api.discard)
+const would = useAsync(api.rollOut)
+const back = useAsync(api.rollBack)
 const restored = useAsync(api.restoreDraft)
+const begun = useAsync(api.beginShadow)
+const barred = useAsync(api.bar)
 const note = ref('')
-const accepted = ref(false)
+const unfit = ref(false)
 /** What is asked about before it is done. */
-const putting = ref(false)
-const discarding = ref(false)
-const back = ref<Revision>()
-const goingBack = computed({ get: () => Boolean(back.value), set: (open: boolean) => void (open || (back.value = undefined)) })
-const live = computed(() => status.data.value?.revision?.number)
-const draft = computed(() => opened.data.value)
-const errors = computed(() => draft.value?.standing.findings.filter((finding) => finding.severity === 'error').length ?? 0)
-const isReady = computed(
-  () => draft.value && !errors.value && draft.value.standing.fits && (accepted.value || !draft.value.standing.unfit.length),
-)
-/** How its rehearsal stands, and who would lose, as the last one found. */
-const rehearsed = computed(() => (draft.value && runs.data.value ? rehearsedState(runs.data.value, draft.value.draft, false) : ''))
-const lastRun = computed(() => runs.data.value?.find((run) => run.of === draft.value?.draft.id))
+const putting = ref<RollingOut>()
+const goingBack = ref('')
+const shadowing = ref<Revision>()
+const shutting = ref<Revision>()
+const applications = ref<string[]>([])
+const open = (of: typeof putting | typeof goingBack | typeof shadowing | typeof shutting) =>
+  computed({ get: () => Boolean(of.value), set: (is: boolean) => void (is || (of.value = of === goingBack ? '' : undefined)) })
+const [isPutting, isGoingBack, isShadowing, isShutting] = [open(putting), open(goingBack), open(shadowing), open(shutting)]
+const known = computed(() => live.data.value?.map((one) => one.application) ?? [])
+const running = computed(() => shadows.data.value?.filter((shadow, at) => !shadow.ended || at === 0) ?? [])
+const stateOf = (id: string) => waiting.data.value?.find((one) => one.id === id)
+const backTo = computed(() => live.data.value?.find((one) => one.application === goingBack.value)?.back)
 
 async function look() {
-  await Promise.all([status.run(), revisions.run(), drafts.run(), gone.run(), runs.run()])
+  await Promise.all([
+    live.run(),
+    revisions.run(),
+    drafts.run(),
+    gone.run(),
+    waiting.run(),
+    shadows.run(),
+    steps.run(),
+    asked.run(),
+  ])
 }
 onMounted(() => {
-  void look()
-  if (typeof route.query.draft === 'string') open(route.query.draft)
+  // An address from before a draft had a page of its own.
+  if (typeof route.query.draft === 'string') void router.replace({ name: 'review', params: { id: route.query.draft } })
 })
-// The draft that is being written here, once it is there, and anew when it is saved.
-watch(
-  () => own.draft.value?.digest,
-  (digest) => {
-    const id = own.draft.value?.id
-    if (digest && id && (!draft.value || draft.value.draft.id === id) && !route.query.draft) open(id)
-  },
-  { immediate: true },
-)
+watch(() => status.data.value?.position, look, { immediate: true })
 
-function open(id: string) {
-  accepted.value = false
-  void opened.run(id)
-}
-
-async function putLive(what: string) {
-  const done = await put.run(what, note.value.trim(), accepted.value)
-  putting.value = false
-  back.value = undefined
-  if (!done) return
+/** What putting it live would move is told before it is. */
+function ask(what: string, forWhom: string) {
   note.value = ''
-  if (own.draft.value?.id === what) own.leave()
-  opened.clear()
-  await look()
+  unfit.value = false
+  would.clear()
+  put.clear()
+  putting.value = { what, for: forWhom }
+  void would.run({ what, for: forWhom, check: true })
 }
-
-async function discard(id: string) {
-  const done = await discarded.run(id)
-  discarding.value = false
+async function putLive() {
+  const more = { ...(note.value.trim() ? { note: note.value.trim() } : {}), 'accept-unfit': unfit.value }
+  const done = await put.run({ ...putting.value!, ...more })
   if (!done) return
-  if (own.draft.value?.id === id) own.leave()
-  opened.clear()
-  happened(`${id} is discarded`, { back: () => api.restoreDraft(id), then: look })
+  putting.value = undefined
+  await Promise.all([status.run(), look()])
+}
+async function goBack() {
+  if (!(await back.run(goingBack.value, note.value.trim()))) return
+  goingBack.value = ''
+  note.value = ''
+  await Promise.all([status.run(), look()])
+}
+async function beginShadow() {
+  if (!(await begun.run(shadowing.value!.number, applications.value.join(',') || 'all'))) return
+  shadowing.value = undefined
   await look()
 }
-
+async function shut() {
+  if (!(await barred.run(shutting.value!.number, note.value.trim()))) return
+  shutting.value = undefined
+  note.value = ''
+  await look()
+}
 async function restore(one: Draft) {
   if (await restored.run(one.id)) await look()
 }
+const failures = computed(() => [put, back, restored, begun, barred].filter((call) => call.error.value))
+const state = (revision: Revision) =>
+  revision.barred ? `shut: ${revision.barred}` : revision.approved ? '' : 'urgent, nobody approved it yet'
 </script>
 
 <template>
   <h1>Roll out</h1>
-  <FailureNote
-    v-for="one in [put, discarded, restored].filter((call) => call.error.value)"
-    :key="one.error.value!.message"
-    :error="one.error.value!"
-  />
-  <p v-if="put.data.value" role="status">Revision {{ put.data.value.number }} is live: {{ put.data.value.title }}</p>
-  <p v-if="discarded.data.value" role="status">
-    {{ discarded.data.value.id }} is discarded. For thirty days it can be taken back from here.
+  <FailureNote v-for="one in failures" :key="one.error.value!.message" :error="one.error.value!" />
+  <p v-if="put.data.value" role="status">
+    Revision {{ put.data.value.revision.number }} is live for {{ Object.keys(put.data.value.live).join(', ') }}: {{ put.data.value.words }}
   </p>
+  <p v-if="back.data.value" role="status">
+    Back to revision {{ back.data.value.revision.number }} for {{ Object.keys(back.data.value.live).join(', ') }}: {{ back.data.value.words }}
+  </p>
+
+  <section class="sheet plain" aria-labelledby="live">
+    <h2 id="live">What is live where</h2>
+    <FailureNote v-if="live.error.value" :error="live.error.value" />
+    <ElSkeleton v-else-if="!live.data.value" :rows="3" animated />
+    <p v-else-if="!live.data.value.length">
+      Nothing is live. <RouterLink :to="{ name: 'describe' }">Describe the first application</RouterLink>.
+    </p>
+    <LiveTable
+      v-else
+      :live="live.data.value"
+      :revisions="revisions.data.value ?? []"
+      :shadows="shadows.data.value ?? []"
+      @back="((goingBack = $event), (note = ''))"
+      @on="(revision, application) => ask(String(revision), application)"
+    />
+  </section>
+
   <div class="columns">
     <section class="sheet" aria-labelledby="drafts">
-      <h2 id="drafts">Drafts</h2>
+      <h2 id="drafts">Drafts and approvals</h2>
       <FailureNote v-if="drafts.error.value" :error="drafts.error.value" />
       <ElSkeleton v-else-if="!drafts.data.value" :rows="2" animated />
       <p v-else-if="!drafts.data.value.length">
@@ -114,9 +148,13 @@ async function restore(one: Draft) {
       </p>
       <ul v-else>
         <li v-for="one in drafts.data.value" :key="one.id">
-          <ElButton link class="id" :aria-expanded="draft?.draft.id === one.id" @click="open(one.id)">{{ one.id }}</ElButton>
+          <RouterLink class="id" :to="{ name: 'review', params: { id: one.id } }">{{ one.id }}</RouterLink>
           {{ one.title }}
-          <span class="soft">from {{ one.base === null ? 'nothing' : `revision ${one.base}` }}, saved {{ moment(one['saved-at']) }}</span>
+          <span v-if="own.draft.value?.id === one.id" class="draft">being written here</span>
+          <span class="soft">saved {{ moment(one['saved-at']) }}</span>
+          <br /><span v-if="stateOf(one.id)" :class="stateOf(one.id)!['not-yet'] ? 'soft' : 'allowed'">{{
+            stateOf(one.id)!['not-yet'] ?? `waits for you: ${stateOf(one.id)!.approvals} of ${stateOf(one.id)!.needed} approvals`
+          }}</span>
         </li>
       </ul>
       <details v-if="gone.data.value?.length">
@@ -137,105 +175,100 @@ async function restore(one: Draft) {
       <ElSkeleton v-else-if="!revisions.data.value" :rows="2" animated />
       <ul v-else>
         <li v-for="revision in revisions.data.value" :key="revision.number">
-          <strong v-if="revision.number === live">{{ revision.number }}, live</strong>
-          <template v-else>{{ revision.number }}</template>
-          {{ revision.title }}
+          <strong>{{ revision.number }}</strong> {{ revision.title }}
           <span class="soft">{{ moment(revision['created-at']) }}, by {{ names.called(revision.author) }}</span>
-          <ElButton v-if="revision.number !== live" size="small" @click="back = revision">Go back to it</ElButton>
+          <span v-if="state(revision)" class="denied">{{ state(revision) }}</span>
+          <span v-if="!revision.barred" class="does">
+            <ElButton v-if="revision.approved" size="small" @click="ask(String(revision.number), 'all')">Roll out for all</ElButton>
+            <ElButton size="small" @click="((shadowing = revision), (applications = []))">Shadow</ElButton>
+            <ElButton size="small" @click="((shutting = revision), (note = ''))">Shut</ElButton>
+          </span>
         </li>
       </ul>
     </section>
   </div>
 
-  <FailureNote v-if="opened.error.value" :error="opened.error.value" />
-  <article v-if="draft" class="sheet draft plain" aria-labelledby="opened">
-    <h2 id="opened">{{ draft.draft.id }}: {{ draft.draft.title }}</h2>
-    <p :class="{ undetermined: lastRun?.state !== 'held' }">
-      Its rehearsal: {{ rehearsed || 'not known' }}<template v-if="lastRun">, {{ moment(lastRun['started-at']) }}</template
-      >. <RouterLink :to="{ name: 'rehearse' }">{{ lastRun ? 'See it' : 'Rehearse it' }}</RouterLink>
-    </p>
-    <p v-if="own.isChanged.value && own.draft.value?.id === draft.draft.id" role="alert" class="undetermined">
-      What is not saved yet is not in it. <ElButton size="small" :loading="own.busy.value" @click="own.save">Save it</ElButton>
-    </p>
-    <ElAlert v-if="!draft.standing.fits" type="error" :closable="false" role="alert" title="Another revision went live since it was begun.">
-      Bring that into it, and save it with <code>ostrog draft save DIR --draft {{ draft.draft.id }} --onto-live</code>.
-    </ElAlert>
-    <section v-if="draft.standing.findings.length">
-      <h3>{{ errors ? counted(errors, 'error') : counted(draft.standing.findings.length, 'doubt') }}</h3>
-      <ul>
-        <li v-for="finding in draft.standing.findings" :key="finding.at + finding.message">
-          <code>{{ finding.at }}</code> {{ finding.message }}<span v-if="finding.help" class="soft">; {{ finding.help }}</span>
-        </li>
-      </ul>
-    </section>
-    <section v-if="!errors">
-      <h3>What it changes</h3>
-      <p v-if="!draft.standing.changes.length">It means the same as what is live.</p>
-      <ChangesTable v-else :changes="draft.standing.changes" />
-    </section>
-    <section v-if="draft.standing.unfit.length">
-      <h3>Facts that it does not permit</h3>
-      <ul>
-        <li v-for="fact in draft.standing.unfit" :key="fact">{{ fact }}</li>
-      </ul>
-      <ElCheckbox v-model="accepted" name="accepted">They may give nothing</ElCheckbox>
-    </section>
-    <p class="actions">
-      <ElButton type="primary" :disabled="!isReady" @click="putting = true">Put live</ElButton>
-      <ElButton v-if="own.draft.value?.id !== draft.draft.id" @click="own.open(draft.draft.id)">Go on writing it</ElButton>
-      <ElButton @click="discarding = true">Discard</ElButton>
-    </p>
-    <AsCommand v-if="isReady" :line="`ostrog rollout ${draft.draft.id}${note.trim() ? ` --note '${note.trim()}'` : ''}`" />
-    <AskFirst
-      v-model="putting"
-      :title="`Put ${draft.draft.id} live?`"
-      answer="Put it live now, for all"
-      :busy="put.busy.value"
-      @confirmed="putLive(draft.draft.id)"
-    >
-      <p>
-        {{ counted(draft.standing.changes.length, 'change') }} of meaning, from revision {{ draft.draft.base ?? 'nothing' }}. It counts at
-        once, for every application, on every node.
-      </p>
-      <p :class="lastRun?.state === 'held' ? '' : 'denied'">
-        {{
-          lastRun
-            ? `Rehearsed ${moment(lastRun['started-at'])}: ${lastRun.words}`
-            : 'It was never rehearsed: nobody knows who would lose by it.'
-        }}
-      </p>
-      <p v-if="draft.standing.unfit.length">{{ counted(draft.standing.unfit.length, 'fact') }} would give nothing.</p>
-      <label class="plain"
-        >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
-      /></label>
-    </AskFirst>
-    <AskFirst
-      v-model="discarding"
-      danger
-      :title="`Discard ${draft.draft.id}?`"
-      answer="Discard it"
-      :busy="discarded.busy.value"
-      @confirmed="discard(draft.draft.id)"
-    >
-      <p>
-        {{ draft.draft.title }}, by {{ draft.draft.authors.map(names.called).join(', ') }}. Whoever has it open is told, and keeps their
-        text; for thirty days it can be taken back.
-      </p>
-    </AskFirst>
-  </article>
+  <section v-if="running.length" class="sheet plain" aria-labelledby="shadows">
+    <h2 id="shadows">In the shadow</h2>
+    <ShadowPanel v-for="shadow in running" :key="shadow.number" :shadow="shadow" @ended="look" />
+  </section>
+
+  <section class="sheet plain below" aria-labelledby="history">
+    <h2 id="history">History</h2>
+    <FailureNote v-if="steps.error.value" :error="steps.error.value" />
+    <ElSkeleton v-else-if="!steps.data.value" :rows="3" animated />
+    <RolloutHistory v-else :steps="steps.data.value" :asked="asked.data.value" />
+  </section>
+
   <AskFirst
-    v-model="goingBack"
-    :title="`Go back to revision ${back?.number}?`"
+    v-model="isPutting"
+    :title="`Put revision ${putting?.what} live for ${putting?.for === 'all' ? 'all' : putting?.for}?`"
     answer="Put it live now"
     :busy="put.busy.value"
-    @confirmed="putLive(String(back!.number))"
+    :disabled="Boolean(would.error.value) || (Boolean(would.data.value?.unfit?.length) && !unfit)"
+    @confirmed="putLive"
   >
-    <p>
-      {{ back?.title }}, live {{ back ? moment(back['created-at']) : '' }}. It counts at once, for every application, on every node; what
-      revision {{ live }} changed is gone.
-    </p>
+    <FailureNote v-if="would.error.value" :error="would.error.value" />
+    <FailureNote v-else-if="put.error.value" :error="put.error.value" />
+    <p v-if="would.busy.value" class="soft">Asking who would gain and who would lose …</p>
+    <template v-if="would.data.value">
+      <p>It counts at once, on every node. {{ would.data.value.words }}.</p>
+      <ShiftTable v-if="would.data.value.shift.lines.length" :shift="would.data.value.shift" />
+      <template v-if="would.data.value.unfit?.length">
+        <p>{{ counted(would.data.value.unfit.length, 'fact') }} would not fit, and give nothing:</p>
+        <ul>
+          <li v-for="fact in would.data.value.unfit.slice(0, 10)" :key="fact">{{ fact }}</li>
+        </ul>
+        <ElCheckbox v-model="unfit" name="accepted">They may give nothing</ElCheckbox>
+      </template>
+    </template>
     <label class="plain"
       >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
+    /></label>
+    <AsCommand :line="`ostrog rollout ${putting?.what} --for ${putting?.for}`" />
+  </AskFirst>
+  <AskFirst
+    v-model="isGoingBack"
+    :title="`Roll ${goingBack} back to revision ${backTo}?`"
+    answer="Roll back now"
+    :busy="back.busy.value"
+    :disabled="!note.trim()"
+    @confirmed="goBack"
+  >
+    <FailureNote v-if="back.error.value" :error="back.error.value" />
+    <p>It counts at once, on every node. Once more goes further back, never forward: what is left is rolled out anew.</p>
+    <label class="plain"
+      >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
+    /></label>
+    <AsCommand :line="`ostrog rollback --for ${goingBack} --note '${note.trim()}'`" />
+  </AskFirst>
+  <AskFirst
+    v-model="isShadowing"
+    :title="`Revision ${shadowing?.number} in the shadow?`"
+    answer="Begin it"
+    :busy="begun.busy.value"
+    @confirmed="beginShadow"
+  >
+    <p>Live questions are answered once more under it. Callers notice nothing; what differs is counted and kept.</p>
+    <label class="plain"
+      >Whose questions<ElSelect v-model="applications" multiple placeholder="all" aria-label="Whose questions"
+        ><ElOption v-for="application in known" :key="application" :value="application" :label="application" /></ElSelect
+    ></label>
+    <AsCommand :line="`ostrog shadow ${shadowing?.number} --for ${applications.join(',') || 'all'}`" />
+  </AskFirst>
+  <AskFirst
+    v-model="isShutting"
+    danger
+    :title="`Shut revision ${shutting?.number} for good?`"
+    answer="Shut it"
+    :busy="barred.busy.value"
+    :disabled="!note.trim()"
+    @confirmed="shut"
+  >
+    <FailureNote v-if="barred.error.value" :error="barred.error.value" />
+    <p>It never goes live again, and nothing goes back to it. That cannot be taken back.</p>
+    <label class="plain"
+      >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with it"
     /></label>
   </AskFirst>
 </template>
@@ -256,27 +289,21 @@ li {
   padding: 5px 0;
   border-bottom: 1px solid var(--rule);
 }
-li .soft {
+li .soft,
+li .draft {
   margin-left: 8px;
 }
-li .el-button--small {
-  float: right;
+.does {
+  display: block;
 }
 .id {
   font-weight: 700;
 }
 .draft {
-  padding-left: 28px;
-  background:
-    repeating-linear-gradient(45deg, var(--draft) 0 3px, transparent 3px 7px) left / 8px 100% no-repeat,
-    var(--sheet);
+  color: var(--draft);
 }
-h3 {
-  font-size: 14px;
-  margin: 14px 0 0;
-}
-.actions {
-  margin: 16px 0 0;
+.below {
+  margin-top: 16px;
 }
 summary {
   cursor: pointer;

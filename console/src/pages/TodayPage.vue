@@ -17,7 +17,8 @@ const names = useKeyNames()
 const { model } = useCharter()
 const changes = useAsync(() => api.changes(15))
 const asked = useAsync(api.asked)
-const drafts = useAsync(api.drafts)
+const drafts = useAsync(api.waiting)
+const own = useAsync(api.drafts)
 const active = useAsync(api.activations)
 const rehearsals = useAsync(api.rehearsals)
 const live = computed(() => status.data.value)
@@ -30,8 +31,13 @@ const waiting = computed(() => {
   const all: { text: string; to: RouteLocationRaw }[] = []
   if (!live.value?.revision && live.value)
     all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
-  for (const one of drafts.data.value ?? [])
-    all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'rollout', query: { draft: one.id } } })
+  // What is somebody else's to approve, or cannot be yet, does not wait for the reader.
+  for (const one of drafts.data.value?.filter((one) => !one['not-yet']) ?? []) {
+    const to = one.id.startsWith('D-') ? { name: 'review', params: { id: one.id } } : { name: one.id.startsWith('S-') ? 'setup' : 'rollout' }
+    all.push({ text: `${one.id}, ${one.title}, by ${one.by}: to be approved`, to })
+  }
+  for (const one of live.value && !drafts.data.value?.some((one) => one.needed) ? (own.data.value ?? []) : [])
+    all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'review', params: { id: one.id } } })
   const last = rehearsals.data.value?.[0]
   if (last?.state === 'failed') all.push({ text: `Rehearsal of ${last.of}: ${last.words}`, to: { name: 'rehearse' } })
   const unknown = asked.data.value?.unknown.length
@@ -61,6 +67,7 @@ watch(
     void changes.run()
     void asked.run()
     void drafts.run()
+    void own.run()
     void active.run()
     void rehearsals.run()
   },

@@ -47,7 +47,20 @@ export function lineTold(line: RegisterLine): string {
   const role = line['tenant-role'] as Record<string, string> | undefined
   if (role) return `role ${role.key} made by ${role.tenant}`
   if (line['end-tenant-role']) return `role ${line['end-tenant-role']} ended`
-  if (line.rollout) return `revision ${line.rollout} went live`
+  if (line.rollout) {
+    const forWhom = Array.isArray(line.for) ? ` for ${(line.for as string[]).join(', ')}` : ''
+    return line.back ? `back to revision ${line.rollout}${forWhom}` : `revision ${line.rollout} went live${forWhom}`
+  }
+  if (line.review)
+    return line.voided
+      ? `approvals of ${line.review} are void: ${line.why}`
+      : `${line.review} ${line.verdict === 'approve' ? 'approved' : 'returned'}`
+  if (line.draft && line.comment) return `a remark on D-${line.draft}`
+  if (line.draft && line.revision) return `draft D-${line.draft} is revision ${line.revision}`
+  if (line.revision) return line.barred ? `revision ${line.revision} shut for good` : `revision ${line.revision} approved`
+  if (line.settings)
+    return line.ended ? `settings S-${line.settings}: ${line.ended}` : `settings S-${line.settings} ${line['in-force'] ? 'in force' : 'put, and waiting'}`
+  if (line.shadow) return line.ended ? `shadow ${line.shadow}: ${line.ended}` : `shadow of revision ${line.revision} begun`
   if (line.draft)
     return line.restored
       ? `draft D-${line.draft} taken back`

@@ -11,6 +11,7 @@ export const texts = {
     rehearse: 'Rehearse',
     rollout: 'Roll out',
     register: 'Register',
+    setup: 'Setup',
   },
   standings: {
     counts: 'counts',

@@ -527,7 +527,7 @@ async fn operators_do_what_their_rights_say_and_nobody_raises_their_own() {
     let grant = |at: &str| ("/api/v1/grants", json!({ "role": "deckhand", "to": "user:ines", "at": at }));
     let entity = ("/api/v1/facts", json!({ "set": ["user:ines.clearance = 5"] }));
     let draft = ("/api/v1/drafts", json!({ "title": "x", "files": [] }));
-    let back = ("/api/v1/rollouts", json!({ "what": "back", "for": "all" }));
+    let back = ("/api/v1/rollbacks", json!({ "for": "all", "note": "x" }));
     let key = ("/api/v1/keys", json!({ "name": "x", "application": "customs" }));
     let ask = ("/api/v1/ask", json!({ "subject": "user:ines", "permission": "tariff:view" }));
     let ask_north = (

@@ -3,8 +3,9 @@
 use crate::{Client, Result};
 use ostrog_wire::charter::RevisionShown;
 use ostrog_wire::release::{
-    ApprovalAsked, ApprovalShown, CommentAsked, LiveShown, NodeShown, NoteAsked, ReleasedShown, ReviewShown,
-    RollbackAsked, RolloutAsked, SettingsAsked, SettingsChange, SettingsShown, StepShown, Waiting,
+    ApprovalAsked, ApprovalShown, CommentAsked, DifferenceGroup, LiveShown, NodeShown, NoteAsked,
+    ReleasedShown, ReviewShown, RollbackAsked, RolloutAsked, SettingsAsked, SettingsChange, SettingsShown,
+    ShadowAsked, ShadowShown, StepShown, Waiting,
 };
 
 impl Client {
@@ -113,5 +114,37 @@ impl Client {
     /// If the service cannot be reached or refuses.
     pub async fn nodes(&self) -> Result<Vec<NodeShown>> {
         self.get(&["nodes"], &()).await
+    }
+
+    /// The last shadows, newest first.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn shadows(&self) -> Result<Vec<ShadowShown>> {
+        self.get(&["shadows"], &()).await
+    }
+
+    /// Begins a shadow.
+    ///
+    /// # Errors
+    /// If there are too many, or there is no such revision.
+    pub async fn begin_shadow(&self, asked: &ShadowAsked) -> Result<ShadowShown> {
+        self.post(&["shadows"], asked).await
+    }
+
+    /// How answers differ in a shadow.
+    ///
+    /// # Errors
+    /// If there is none.
+    pub async fn differences(&self, shadow: i64) -> Result<Vec<DifferenceGroup>> {
+        self.get(&["shadows", &shadow.to_string(), "differences"], &()).await
+    }
+
+    /// Stops a shadow.
+    ///
+    /// # Errors
+    /// If none of that number runs.
+    pub async fn end_shadow(&self, shadow: i64) -> Result<ShadowShown> {
+        self.delete(&["shadows", &shadow.to_string()], &()).await
     }
 }

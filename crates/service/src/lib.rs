@@ -77,6 +77,8 @@ pub struct Shared {
     pub jobs: Arc<jobs::Jobs>,
     /// Room for bodies.
     pub room: body::Room,
+    /// Questions that are answered once more, in a shadow.
+    pub shadows: access::Shadows,
     /// Room for what stays open.
     pub streams: Arc<api::Streams>,
     /// Names of requests.
@@ -95,7 +97,8 @@ impl std::ops::Deref for App {
 impl App {
     /// Shares a node under an address.
     pub fn new(node: Arc<Node>, public_url: &str) -> App {
-        App(Arc::new(Shared {
+        App(Arc::new_cyclic(|app| Shared {
+            shadows: access::Shadows::start(app),
             node,
             sessions: Arc::default(),
             public_url: public_url.trim_end_matches('/').into(),

@@ -97,3 +97,48 @@ create unlogged table nodes (
     -- For how long it answers from what it knows, in seconds.
     max_stale  bigint      not null
 );
+
+-- Revisions that live questions are answered under beside, and how the answers differ.
+create table shadows (
+    number       bigint      primary key generated always as identity,
+    revision     bigint      not null references revisions (number),
+    applications text[]      not null,
+    -- One question in this many.
+    one_in       integer     not null,
+    -- Of one processor's time, per mille.
+    share        integer     not null,
+    author       text        not null,
+    started_at   timestamptz not null,
+    until        timestamptz,
+    ended_at     timestamptz,
+    ended        text
+);
+
+-- What was counted: no change, and nothing that anybody relies on.
+create table shadow_counts (
+    shadow    bigint not null references shadows (number),
+    node      text   not null,
+    asked     bigint not null default 0,
+    differing bigint not null default 0,
+    dropped   bigint not null default 0,
+    -- One in this many now, where there was more to do than its share allows.
+    one_in    integer not null default 1,
+    primary key (shadow, node)
+);
+
+create table shadow_differences (
+    shadow        bigint      not null references shadows (number),
+    -- Of the question and both answers.
+    digest        bytea       not null,
+    application   text        not null,
+    permission    text        not null,
+    allowed       boolean     not null,
+    reason        text        not null,
+    shadow_reason text        not null,
+    -- The question, without any token.
+    question      jsonb       not null,
+    times         bigint      not null,
+    first_at      timestamptz not null,
+    last_at       timestamptz not null,
+    primary key (shadow, digest)
+);

@@ -9,6 +9,7 @@
 //! - [`release`]: what is live for which application, and what was;
 //! - [`review`]: approvals, returns and remarks;
 //! - [`settings`]: settings of the workspace;
+//! - [`shadow`]: revisions that are answered under beside;
 //! - [`nodes`]: which nodes there are;
 //! - [`rehearsal`]: its files, and runs of it;
 //! - [`journal`]: what happened, by position, as a chain of digests;
@@ -32,6 +33,7 @@ pub mod release;
 pub mod review;
 pub mod revision;
 pub mod settings;
+pub mod shadow;
 mod tables;
 mod upgrade;
 pub mod workspace;

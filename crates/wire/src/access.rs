@@ -199,6 +199,9 @@ pub struct EvaluationContext {
     /// Asked for with `context.explain`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub explanation: Option<Box<ostrog_core::decide::explain::Explanation>>,
+    /// The revision that was tried ahead: this is no answer of what is live.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tried: Option<i64>,
     /// Of an item of a batch: the revision that answered it, where the header tells another one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<i64>,

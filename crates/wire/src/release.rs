@@ -389,3 +389,100 @@ pub struct NodeShown {
     /// Until when it may answer from what it knew then.
     pub until: String,
 }
+
+/// A shadow to begin.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct ShadowAsked {
+    /// Under which revision.
+    pub revision: i64,
+    /// Whose questions: `all`, or keys of applications with commas between.
+    pub r#for: String,
+    /// Until when; without it, until it is stopped.
+    #[serde(default)]
+    pub until: Option<String>,
+    /// One in this many of them; all unless stated.
+    #[serde(default)]
+    pub one_in: Option<i32>,
+    /// The share of one processor's time that a node may spend on it, in percent; 25 unless stated.
+    #[serde(default)]
+    pub share: Option<i32>,
+}
+
+/// A shadow.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct ShadowShown {
+    /// 1, 2, 3 …
+    pub number: i64,
+    /// Under which revision.
+    pub revision: i64,
+    /// Whose questions.
+    pub applications: Vec<String>,
+    /// One in this many of them, as it was asked for.
+    pub one_in: i32,
+    /// One in this many now: there was more to answer than its share allows.
+    pub sampled: i32,
+    /// The share of one processor's time, in percent.
+    pub share: i32,
+    /// Who began it.
+    pub by: String,
+    /// When.
+    pub started: String,
+    /// Until when.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
+    /// Why it has ended; none: it runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended: Option<String>,
+    /// Questions that were answered once more, on all nodes.
+    pub asked: i64,
+    /// Of these, those with another answer.
+    pub differing: i64,
+    /// Questions that there was no room for.
+    pub dropped: i64,
+}
+
+/// Questions whose answers differ in the same way.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct DifferenceGroup {
+    /// What was asked for.
+    pub permission: String,
+    /// Whether it is allowed live, and denied in the shadow; else the other way round.
+    pub newly_denied: bool,
+    /// Why it is as it is live.
+    pub reason: String,
+    /// Why it is as it is in the shadow.
+    pub shadow_reason: String,
+    /// How often it was asked.
+    pub times: i64,
+    /// Different questions, the most frequent first, at most 50.
+    pub questions: Vec<DifferenceShown>,
+}
+
+/// A question whose answers differ.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct DifferenceShown {
+    /// Who asked: an application, or `operator`.
+    pub application: String,
+    /// The subject.
+    pub subject: String,
+    /// The resource; none: a new one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub resource: Option<String>,
+    /// What else was said, as a case has it.
+    #[cfg_attr(feature = "schema", schema(value_type = Object))]
+    pub said: serde_json::Value,
+    /// How often.
+    pub times: i64,
+    /// First.
+    pub first: String,
+    /// Last.
+    pub last: String,
+}

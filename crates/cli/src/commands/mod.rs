@@ -22,6 +22,7 @@ mod routes;
 mod rows;
 pub mod serve;
 mod settings;
+mod shadow;
 mod shift;
 mod standby;
 mod status;
@@ -118,6 +119,8 @@ enum Command {
     Approve(review::Args),
     /// Return what others wrote, with a note
     Return(review::ReturnArgs),
+    /// Answer live questions once more under a revision that is not live, and see what differs
+    Shadow(shadow::Args),
     /// Put a revision live, for all applications or for some
     Rollout(rollout::Args),
     /// Go back to what was live before
@@ -171,6 +174,7 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Draft(command) => draft::run(command, global, shell).await,
         Command::Approve(args) => review::approve(args, global, shell).await,
         Command::Return(args) => review::give_back(args, global, shell).await,
+        Command::Shadow(args) => shadow::run(args, global, shell).await,
         Command::Rollout(args) => rollout::run(args, global, shell).await,
         Command::Rollback(args) => rollout::back(args, global, shell).await,
         Command::Revision(command) => rollout::revision(command, global, shell).await,

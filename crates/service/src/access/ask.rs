@@ -29,7 +29,7 @@ pub struct Asker<'a> {
     app: &'a App,
     scope: &'a Scope,
     decisions: Decisions<'a>,
-    tokens: &'a Tokens,
+    tokens: &'a Arc<Tokens>,
     now: Timestamp,
 }
 
@@ -80,8 +80,24 @@ pub struct Surroundings {
 
 impl<'a> Asker<'a> {
     /// Of a caller, now.
-    pub fn new(app: &'a App, scope: &'a Scope, decisions: Decisions<'a>, tokens: &'a Tokens) -> Asker<'a> {
-        Asker { app, scope, decisions, tokens, now: Timestamp::now() }
+    pub fn new(
+        app: &'a App,
+        scope: &'a Scope,
+        decisions: Decisions<'a>,
+        tokens: &'a Arc<Tokens>,
+    ) -> Asker<'a> {
+        Asker::at(app, scope, decisions, tokens, Timestamp::now())
+    }
+
+    /// The same at another moment.
+    pub fn at(
+        app: &'a App,
+        scope: &'a Scope,
+        decisions: Decisions<'a>,
+        tokens: &'a Arc<Tokens>,
+        now: Timestamp,
+    ) -> Asker<'a> {
+        Asker { app, scope, decisions, tokens, now }
     }
 
     /// Answers a question.
@@ -93,7 +109,33 @@ impl<'a> Asker<'a> {
         let tells = surroundings.explains;
         let who = self.who(&request.subject, tells)?;
         let what = self.what(&request.resource, tells)?;
-        self.answer(&who, &request.action, &what, &surroundings)
+        let answer = self.answer(&who, &request.action, &what, &surroundings)?;
+        let parts = (&request.subject, &request.action, &request.resource, request.context.as_ref());
+        self.beside(parts, &answer);
+        Ok(answer)
+    }
+
+    /// Answers a question and notes nothing of it; tells whom it is about, too.
+    pub fn quietly(&self, request: &EvaluationRequest) -> Result<(Evaluation, String), Problem> {
+        let mut surroundings = self.surroundings(request.context.as_ref())?;
+        surroundings.explains = false;
+        let who = self.who(&request.subject, false)?;
+        let what = self.what(&request.resource, false)?;
+        let permission = permission(&what.kind, &request.action.name)?;
+        let (answer, _) = self.decided(&who, &permission, &what, &surroundings)?;
+        Ok((answer, who.name))
+    }
+
+    /// Hands a question on that is to be answered once more, in a shadow.
+    pub fn beside(&self, parts: (&Entity, &Action, &Entity, Option<&Object>), answer: &Evaluation) {
+        if !self.scope.has_shadows() {
+            return;
+        }
+        let owner = self.owner(&parts.2.kind);
+        let running = owner.and_then(|owner| self.scope.shadow_of(owner, self.now));
+        if let Some(running) = running {
+            self.app.shadows.offer(self.app, (self.scope, running, self.tokens), parts, (answer, self.now));
+        }
     }
 
     /// Whether an explanation is asked for, and may be told.
@@ -307,7 +349,8 @@ impl<'a> Asker<'a> {
 
     fn told(&self, decision: bool, reason: String) -> Evaluation {
         let reason = (self.scope.detail() != Detail::None).then_some(reason);
-        Evaluation { decision, context: EvaluationContext { reason, ..EvaluationContext::default() } }
+        let tried = self.scope.tried();
+        Evaluation { decision, context: EvaluationContext { reason, tried, ..EvaluationContext::default() } }
     }
 
     /// An answer with what the rule that denies says.
@@ -340,9 +383,14 @@ impl<'a> Asker<'a> {
 
     /// Whether a type is the caller's application's.
     fn owns(&self, kind: &str) -> bool {
+        self.owner(kind).is_some_and(|owner| self.scope.application() == Some(owner))
+    }
+
+    /// The application that owns a type.
+    fn owner(&self, kind: &str) -> Option<&'a str> {
         let model = self.policy().model();
-        let owner = self.policy().kind(kind).and_then(|kind| model.kinds[kind.index()].application);
-        owner.is_some_and(|owner| self.scope.application() == Some(model.applications[owner].key.as_str()))
+        let owner = self.policy().kind(kind).and_then(|kind| model.kinds[kind.index()].application)?;
+        Some(model.applications[owner].key.as_str())
     }
 
     /// Whether the caller asks about a type: an application's key about those of its application, and
@@ -360,6 +408,10 @@ impl<'a> Asker<'a> {
 
     /// Remembers what operators want to see of what applications ask.
     fn noted(&self, who: &Who, permission: String, what: &What, (allowed, reason): (bool, Reason)) {
+        // What is tried ahead counts nowhere.
+        if self.scope.tried().is_some() {
+            return;
+        }
         let application = self.scope.application().unwrap_or("operator");
         let unknown = matches!(reason, Reason::UnknownType | Reason::UnknownPermission);
         if unknown && self.policy().permission(&permission).is_none() {

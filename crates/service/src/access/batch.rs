@@ -163,6 +163,16 @@ impl Shared<'_> {
             None => default(batch.action.as_ref(), "action")?,
         };
         let mut answer = asker.answer(who, action, what, surroundings)?;
+        let subject = match &item.subject {
+            Some(subject) => subject,
+            None => default(batch.subject.as_ref(), "subject")?,
+        };
+        let resource = match &item.resource {
+            Some(resource) => resource,
+            None => default(batch.resource.as_ref(), "resource")?,
+        };
+        let whole = batch.context.as_ref().and_then(|context| context.as_ref().ok());
+        asker.beside((subject, action, resource, item.context.as_ref().or(whole)), &answer);
         let revision = asker.decisions().revision();
         // The header tells the one of the caller's own application.
         answer.context.revision = (revision != self.asker.decisions().revision()).then_some(revision);

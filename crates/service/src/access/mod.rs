@@ -8,6 +8,7 @@
 //! - [`route_check`]: what a reverse proxy asks about a request;
 //! - [`rows`]: decisions as conditions on an application's own rows;
 //! - [`search`]: who may, with what, and what;
+//! - [`shadow`]: live questions, answered once more under a revision that is not live;
 //! - [`tokens`]: tokens that stand for a subject.
 
 mod affordances;
@@ -18,6 +19,7 @@ mod position;
 mod route_check;
 mod rows;
 mod search;
+mod shadow;
 mod tokens;
 
 use crate::App;
@@ -41,6 +43,7 @@ use utoipa_axum::routes;
 
 pub use ask::not_told;
 pub use batch::MAX_BATCH;
+pub use shadow::Shadows;
 
 /// How long a batch, or a question with an explanation, may take.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -191,6 +194,9 @@ fn answer(scope: &Scope, decisions: Decisions<'_>, body: &impl Serialize) -> Res
     let mut headers = HeaderMap::with_capacity(5);
     headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
     headers.insert("ostrog-revision", decisions.revision().into());
+    if let Some(tried) = scope.tried() {
+        headers.insert("ostrog-tried", tried.into());
+    }
     for (name, text) in [("ostrog-position", scope.position()), ("ostrog-position-digest", scope.digest())] {
         if let Ok(value) = text.parse() {
             headers.insert(name, value);

@@ -101,6 +101,12 @@ impl Denied {
 
 /// The headers of a request that may pass; or why it may not.
 async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderMap, Denied> {
+    if headers.contains_key("ostrog-try-revision") {
+        return Err(Problem::forbidden(
+            "No request is let through ahead: Ostrog-Try-Revision is for questions.",
+        )
+        .into());
+    }
     let proxied = proxy.proxied();
     let forwarded = Forwarded::read(headers, proxied.headers)?;
     let scope = proxy.asking(app, forwarded.host(proxied)?);

@@ -31,12 +31,12 @@ pub enum Unborne {
 
 impl Tokens {
     /// Those of a body: of the call's own subject and of each item.
-    pub async fn of_body(scope: &Scope, body: &[u8]) -> Tokens {
+    pub async fn of_body(scope: &Scope, body: &[u8]) -> Arc<Tokens> {
         // Most calls have none, and are not read twice.
         if !body.windows(TOKEN.len()).any(|part| part == TOKEN.as_bytes()) {
-            return Tokens::default();
+            return Arc::default();
         }
-        let Ok(body) = serde_json::from_slice::<Value>(body) else { return Tokens::default() };
+        let Ok(body) = serde_json::from_slice::<Value>(body) else { return Arc::default() };
         let items = body.get("evaluations").and_then(Value::as_array).into_iter().flatten();
         let subjects = std::iter::once(&body).chain(items).filter_map(|part| part.get("subject"));
         let tokens = subjects.filter(|subject| subject.get("type").is_some_and(|kind| kind == TOKEN));
@@ -45,7 +45,7 @@ impl Tokens {
     }
 
     /// Some tokens, each verified once.
-    pub async fn of(scope: &Scope, texts: Vec<String>) -> Tokens {
+    pub async fn of(scope: &Scope, texts: Vec<String>) -> Arc<Tokens> {
         let mut all = HashMap::new();
         let now = Timestamp::now();
         for text in texts {
@@ -54,7 +54,7 @@ impl Tokens {
                 place.insert(verified);
             }
         }
-        Tokens(all)
+        Arc::new(Tokens(all))
     }
 
     /// Whether there are none.

@@ -21,6 +21,7 @@ mod routes;
 mod run;
 mod session;
 mod settings;
+mod shadow;
 mod standing;
 mod status;
 mod stream;
@@ -66,6 +67,9 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(release::roll_back))
         .routes(routes!(release::bar))
         .routes(routes!(release::nodes))
+        .routes(routes!(shadow::shadows, shadow::begin_shadow))
+        .routes(routes!(shadow::differences))
+        .routes(routes!(shadow::end_shadow))
         .routes(routes!(review::review))
         .routes(routes!(review::approve))
         .routes(routes!(review::give_back))

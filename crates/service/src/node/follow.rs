@@ -208,7 +208,7 @@ impl Node {
     /// position is told without them.
     async fn with(&self, view: &View, rows: &[Row]) -> Result<Option<View>, Error> {
         let mut next = View::clone(view);
-        let (mut keys, mut issuers, mut settings) = (false, false, false);
+        let (mut keys, mut issuers, mut settings, mut shadows) = (false, false, false, false);
         for row in rows {
             if row.position != next.position + 1 || *row.epoch != *next.epoch {
                 return Ok(None);
@@ -228,7 +228,8 @@ impl Node {
                 Kind::Key => keys = true,
                 Kind::Issuer => issuers = true,
                 Kind::Settings => settings = true,
-                Kind::Draft | Kind::Review | Kind::Shadow | Kind::Case | Kind::Rehearsal => {}
+                Kind::Shadow => shadows = true,
+                Kind::Draft | Kind::Review | Kind::Case | Kind::Rehearsal => {}
                 Kind::Epoch | Kind::Upgrade => return Ok(None),
             }
             (next.position, next.digest) = (row.position, row.digest);
@@ -238,6 +239,9 @@ impl Node {
         }
         if issuers {
             next.issuers = Arc::new(self.store.issuers().await?);
+        }
+        if shadows {
+            next.shadows = Arc::new(self.running(&view.shadows).await?);
         }
         if settings {
             next.settings = Arc::new(in_use(self.store.settings().await?)?);
@@ -273,7 +277,8 @@ impl Node {
     /// Reads everything anew; until that is done, what was there is answered from.
     pub(super) async fn reload(&self) -> Result<(), Error> {
         let began = Instant::now();
-        let view = view_of(self.store.load().await?, self.view().reading + 1)?;
+        let mut view = view_of(self.store.load().await?, self.view().reading + 1)?;
+        view.shadows = Arc::new(self.running(&self.view().shadows).await?);
         self.doubtful.store(false, Ordering::Relaxed);
         tracing::info!(
             position = view.position,

@@ -96,7 +96,7 @@ impl Node {
         let view = view_of(store.load().await?, 0)?;
         let issuers = Issuers::new(Arc::new(Network));
         issuers.set(view.issuers.iter().map(config).collect(), Timestamp::now());
-        Ok(Node {
+        let node = Node {
             issuers,
             id: format!("n-{:x}", Timestamp::now().as_microsecond()),
             address: OnceLock::new(),
@@ -118,7 +118,10 @@ impl Node {
             stop: watch::Sender::new(false),
             compiled: Compiled::default(),
             lanes: Lanes::start(),
-        })
+        };
+        let shadows = Arc::new(node.running(&[]).await?);
+        node.publish(View { shadows, ..View::clone(&node.view()) });
+        Ok(node)
     }
 
     /// What is answered from now.
@@ -247,6 +250,22 @@ impl Node {
         .await
     }
 
+    /// Puts settings in the name of whoever started the program.
+    ///
+    /// # Errors
+    /// Their errors, or that the database refuses.
+    pub async fn put_settings_of_host(self: &Arc<Self>, text: &str, actor: &str) -> Result<(), Problem> {
+        review::settings_of(text)?;
+        let (text, actor) = (text.to_owned(), actor.to_owned());
+        self.record(move |write, now| {
+            Box::pin(async move {
+                write.put_settings(&text, true, None, &By::host(&actor, now)).await?;
+                Ok(())
+            })
+        })
+        .await
+    }
+
     /// Sets an issuer of tokens up in the name of whoever started the program, in the place of one of that key.
     ///
     /// # Errors
@@ -330,6 +349,7 @@ fn view_of(loaded: Loaded, reading: u64) -> Result<View, Error> {
         keys: Arc::new(Keys::new(loaded.keys)),
         issuers: Arc::new(loaded.issuers),
         settings: Arc::new(release::in_use(loaded.settings)?),
+        shadows: Arc::default(),
     })
 }
 

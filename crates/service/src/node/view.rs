@@ -11,6 +11,7 @@ use ostrog_store::journal::Chain;
 use ostrog_store::key::{Key, KeyKind};
 use ostrog_store::release::Placed;
 use ostrog_store::revision::RevisionInfo;
+use ostrog_store::shadow::Shadow;
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -91,6 +92,19 @@ pub struct View {
     pub(super) issuers: Arc<Vec<Issuer>>,
     /// Settings of the workspace.
     pub(super) settings: Arc<InUse>,
+    /// Revisions that live questions are answered under beside.
+    pub(super) shadows: Arc<Vec<Arc<Running>>>,
+}
+
+/// A revision that is asked though it is not live: beside, or ahead.
+#[derive(Debug)]
+pub struct Running {
+    /// The shadow; none: it is tried ahead.
+    pub shadow: Option<Shadow>,
+    /// The revision.
+    pub revision: Arc<RevisionInfo>,
+    /// Its charter.
+    pub policy: Arc<Policy>,
 }
 
 /// The settings in force: as they are meant, and which they are.

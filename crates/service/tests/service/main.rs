@@ -4,12 +4,14 @@
 //! - [`worlds`]: two registers that differ only in what a caller may not read answer alike;
 //! - [`shapes`]: what is sent, well and badly;
 //! - [`bounds`]: what one caller costs others, and what ends;
+//! - [`release`]: how a change of policy travels;
 //! - [`connections`]: what holds before there is a request.
 
 #![allow(clippy::disallowed_methods, reason = "a service has a clock")]
 
 mod bounds;
 mod connections;
+mod release;
 mod route_check;
 mod shapes;
 mod support;

@@ -166,6 +166,16 @@ impl Service {
         service
     }
 
+    /// Another node over the same database.
+    pub async fn beside(&self) -> Service {
+        let store = self.store.clone();
+        let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
+        let following = tokio::spawn(Arc::clone(&node).follow());
+        let app = App::new(Arc::clone(&node), "http://ostrog.example");
+        let router = router(app.clone());
+        Service { app, node, store, _server: Arc::clone(&self._server), router, following }
+    }
+
     /// Lets go of the database.
     pub async fn close(&self) {
         self.following.abort();

@@ -16,7 +16,7 @@ use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::issuer::Issuer;
-use ostrog_store::key::{KeyKind, KeyText, Making};
+use ostrog_store::key::{KeyKind, KeyText, Making, Right};
 use ostrog_wire::charter::{File, Saved};
 use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile};
 use std::os::unix::fs::PermissionsExt as _;
@@ -49,6 +49,13 @@ const HASTE: [(&str, &str); 2] = [
     ("roles.toml", include_str!("../../../../../demo/drafts/careless/roles.toml")),
     ("rules.toml", include_str!("../../../../../demo/drafts/careless/rules.toml")),
 ];
+/// What the same draft changes, written with more care.
+const CARE: [(&str, &str); 2] = [
+    ("roles.toml", include_str!("../../../../../demo/drafts/mended/roles.toml")),
+    ("rules.toml", include_str!("../../../../../demo/drafts/mended/rules.toml")),
+];
+/// How the port releases changes.
+const SETTINGS: &str = include_str!("../../../../../demo/settings.toml");
 const REGISTER: &str = include_str!("../../../../../demo/register.ndjson");
 
 /// The command's arguments.
@@ -122,9 +129,31 @@ async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Resul
             |(path, text): (&str, &str)| RehearsalFile { path: path.to_owned(), text: text.to_owned() };
         let files = REHEARSAL.map(file).to_vec();
         node.save_rehearsal_of_host(files, DEMO).await.map_err(refused)?;
+        if !begun.bare {
+            node.put_settings_of_host(SETTINGS, DEMO).await.map_err(refused)?;
+        }
     }
-    let operator = Making::whole(KeyKind::Operator, "demo operator");
+    // Alone, one works alone; in the port one writes, and another approves.
+    let operator = match begun.bare {
+        true => Making::whole(KeyKind::Operator, "demo operator"),
+        false => {
+            let person = Some("vera".to_owned());
+            Making { person, ..Making::whole(KeyKind::Operator, "Vera, who writes") }
+        }
+    };
     let operator = node.new_key_of_host(operator, DEMO).await.map_err(refused)?;
+    let approver = match begun.bare {
+        true => None,
+        false => {
+            let right = |role: &str| Right { role: role.to_owned(), at: "everywhere".to_owned() };
+            let making = Making {
+                person: Some("wim".to_owned()),
+                rights: vec![right("approver"), right("releaser")],
+                ..Making::whole(KeyKind::Operator, "Wim, who approves")
+            };
+            Some(node.new_key_of_host(making, DEMO).await.map_err(refused)?)
+        }
+    };
     let customs = Making::whole(KeyKind::Application("customs".to_owned()), "Customs desk");
     let customs = node.new_key_of_host(customs, DEMO).await.map_err(refused)?;
     let (listener, address) = listen(begun.port).await?;
@@ -149,7 +178,7 @@ async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Resul
             Some(port.open(&customs, REGISTER).await?)
         }
     };
-    for line in told_at_start(&address, sign_in_at.as_deref(), &operator, &customs) {
+    for line in told_at_start(&address, sign_in_at.as_deref(), &operator, approver.as_ref(), &customs) {
         shell.reveal(&line);
     }
     for line in apps.iter().flat_map(Apps::told) {
@@ -158,8 +187,9 @@ async fn serve_demo(cluster: &Cluster, begun: Beginning, shell: &Shell) -> Resul
     shell.answer("Ctrl-C ends it.");
     if is_new && !begun.live_only {
         let client = Client::new(&address, operator.reveal()).map_err(Failure::unreachable)?;
+        let waits = approver.is_some();
         tokio::spawn(async move {
-            if let Err(error) = rehearse(&client).await {
+            if let Err(error) = rehearse(&client, waits).await {
                 tracing::warn!(%error, "the demo's draft could not be rehearsed");
             }
         });
@@ -196,7 +226,13 @@ fn issuer(url: &str) -> Issuer {
 }
 
 /// What is printed at the start: where everything is, and what to try.
-fn told_at_start(address: &str, sign_in: Option<&str>, operator: &KeyText, customs: &KeyText) -> Vec<String> {
+fn told_at_start(
+    address: &str,
+    sign_in: Option<&str>,
+    operator: &KeyText,
+    approver: Option<&KeyText>,
+    customs: &KeyText,
+) -> Vec<String> {
     let mut lines = vec![
         format!("The port of Sorrel Bay is open at {address}"),
         String::new(),
@@ -219,6 +255,18 @@ fn told_at_start(address: &str, sign_in: Option<&str>, operator: &KeyText, custo
         "      -H 'Content-Type: application/json' \\".to_owned(),
         r#"      -d '{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}'"#.to_owned(),
     ];
+    if let Some(approver) = approver {
+        lines.extend([
+            String::new(),
+            "That key is Vera's, who writes. D-2 is the same change with more care; Wim approves it, here or in the console:"
+                .to_owned(),
+            format!("    export WIM={}", approver.reveal()),
+            "    OSTROG_KEY=$WIM ostrog approve D-2 --check".to_owned(),
+            "    OSTROG_KEY=$WIM ostrog approve D-2 --accept all --note 'as we agreed'".to_owned(),
+            "    ostrog rollout 2 --for customs".to_owned(),
+            "    ostrog rollback --for customs --note 'that was a try'".to_owned(),
+        ]);
+    }
     if let Some(sign_in) = sign_in {
         lines.extend([
             String::new(),
@@ -233,16 +281,23 @@ fn told_at_start(address: &str, sign_in: Option<&str>, operator: &KeyText, custo
     lines
 }
 
-/// Rehearses what is live, then a draft that is not as careful, so that there is something to look at.
-async fn rehearse(client: &Client) -> Result<(), ostrog_client::Error> {
-    let files = CHARTER.map(|(path, text)| {
-        let hasty = HASTE.iter().find(|(other, _)| *other == path);
-        File { path: path.to_owned(), text: hasty.map_or(text, |(_, text)| text).to_owned() }
-    });
-    let title = "Clerks move containers".to_owned();
-    let saved = Saved { title, files: files.to_vec(), draft: None, from: None, onto_live: false };
-    let draft = client.save_draft(&saved).await?;
-    for draft in [None, Some(draft.draft.id)] {
+/// Rehearses what is live, then a draft that is not as careful, so that there is something to look at; and where
+/// somebody approves, one that waits for that.
+async fn rehearse(client: &Client, waits: bool) -> Result<(), ostrog_client::Error> {
+    let save = async |title: &str, over: &[(&str, &str)]| {
+        let files = CHARTER.map(|(path, text)| {
+            let other = over.iter().find(|(other, _)| *other == path);
+            File { path: path.to_owned(), text: other.map_or(text, |(_, text)| text).to_owned() }
+        });
+        let files = files.to_vec();
+        let saved = Saved { title: title.to_owned(), files, draft: None, from: None, onto_live: false };
+        client.save_draft(&saved).await.map(|draft| draft.draft.id)
+    };
+    let mut drafts = vec![None, Some(save("Clerks move containers", &HASTE).await?)];
+    if waits {
+        drafts.push(Some(save("Clerks move containers, with care", &CARE).await?));
+    }
+    for draft in drafts {
         let begun = client.rehearse(&RehearsalAsked { draft, only: None }).await?;
         // One at a time runs on a node.
         while client

@@ -88,6 +88,9 @@ impl KeyKeeping<'_> {
             }
             KeyKind::Application(application) => {
                 self.is_declared(application)?;
+                if making.staging {
+                    self.0.need(Permission::CharterTry)?;
+                }
                 let activation = Permission::Activation;
                 let activates = self.0.may(activation.for_operators());
                 if making.endpoints.is_empty() {

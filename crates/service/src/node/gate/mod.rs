@@ -7,6 +7,7 @@
 //! - [`Facts`]: the register, as far as an operator may read it;
 //! - [`Texts`], [`Drafting`]: charters, drafts, cases and rehearsals;
 //! - [`release`]: reviews, rollouts, settings;
+//! - [`ahead`]: revisions that are asked though they are not live;
 //! - [`KeyRing`], [`KeyKeeping`]: keys;
 //! - [`IssuerList`], [`IssuerKeeping`]: issuers of tokens;
 //! - [`Journal`]: what happened.
@@ -15,6 +16,7 @@
 //! sight, and what is out of sight is not found.
 
 mod activate;
+pub mod ahead;
 mod facts;
 mod issuers;
 mod journal;
@@ -35,7 +37,7 @@ pub use moves::Moves;
 pub use texts::{Drafting, Rehearsing, Saving, Texts};
 
 use super::Node;
-use super::view::{KnownKey, Live, View};
+use super::view::{KnownKey, Live, Running, View};
 use super::write::{Author, Condition, Conditions, Who, nothing_live};
 use crate::App;
 use crate::body::Caller;
@@ -86,6 +88,8 @@ pub struct Scope {
     application: Option<Arc<str>>,
     sight: Arc<Sight>,
     looks: Looks,
+    /// What is asked ahead, in the place of what is live.
+    tried: Option<Arc<Running>>,
 }
 
 /// A scope of an operator.
@@ -120,7 +124,7 @@ impl Scope {
         looks: Looks,
     ) -> Scope {
         let sight = sight(&view, &known);
-        Scope { node: Arc::clone(node), view, known, application, sight, looks }
+        Scope { node: Arc::clone(node), view, known, application, sight, looks, tried: None }
     }
 
     /// The scope that a key's text opens, if it counts.
@@ -142,7 +146,11 @@ impl Scope {
         let view = self.node.view();
         let known = view.keys.counting(&self.known.key.id, Timestamp::now()).map(Arc::clone);
         let (application, looks) = (self.application.clone(), self.looks.clone());
-        Ok(Scope::asking(&self.node, view, known.ok_or_else(unknown)?, application, looks))
+        let scope = Scope::asking(&self.node, view, known.ok_or_else(unknown)?, application, looks);
+        Ok(match &self.tried {
+            None => scope,
+            Some(tried) => scope.ahead(Arc::clone(tried)),
+        })
     }
 
     /// Whether the caller's key still counts: asked at every step of what takes long.
@@ -316,6 +324,9 @@ impl Scope {
             },
             sight: Sight::clone(&self.sight),
         };
+        if self.tried.is_some() {
+            return Err(Problem::forbidden("Nothing is written while trying ahead."));
+        }
         let done = self.node.change(changes, author, conditions).await?;
         Ok(Changed {
             entries: touched::readable(&done, &self.sight),
@@ -496,9 +507,14 @@ impl FromRequestParts<App> for Scope {
         parts.extensions.insert(Caller(scope.key_id().into()));
         let text = |name: &str| parts.headers.get(name).map(|value| value.to_str().unwrap_or_default());
         // Only now: whoever is nobody does not wait, and learns nothing of positions.
-        let Some(wanted) = text("ostrog-min-position") else { return Ok(scope) };
-        app.node.wait_for(wanted, text("ostrog-min-position-digest")).await?;
-        scope.again()
+        let scope = match text("ostrog-min-position") {
+            None => scope,
+            Some(wanted) => {
+                app.node.wait_for(wanted, text("ostrog-min-position-digest")).await?;
+                scope.again()?
+            }
+        };
+        scope.trying(text("ostrog-try-revision")).await
     }
 }
 
