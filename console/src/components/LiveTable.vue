@@ -21,8 +21,8 @@ const next = (row: Live) => (newest.value && newest.value > row.revision ? newes
     </ElTableColumn>
     <ElTableColumn label="Live" prop="revision" sortable min-width="250">
       <template #default="{ row }: { row: Live }"
-        >revision {{ row.revision }}, {{ row.title }}
-        <span v-if="row.urgent" class="denied">urgent, nobody approved it</span><br /><span class="soft"
+        >revision {{ row.revision }}, {{ row.title }} <span v-if="row.urgent" class="denied">urgent, nobody approved it</span><br /><span
+          class="soft"
           >since {{ moment(row.since) }}, by {{ row.by }}</span
         ></template
       >

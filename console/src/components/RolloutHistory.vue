@@ -40,7 +40,11 @@ const charts = computed(() =>
     .filter((chart) => chart.rows.some((row) => row.values.some(Boolean))),
 )
 const what = (step: Step) =>
-  step.revision == null ? 'not part of what is live any more' : step.back ? `back to revision ${step.revision}` : `revision ${step.revision}`
+  step.revision == null
+    ? 'not part of what is live any more'
+    : step.back
+      ? `back to revision ${step.revision}`
+      : `revision ${step.revision}`
 </script>
 
 <template>

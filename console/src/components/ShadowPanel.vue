@@ -48,7 +48,11 @@ async function keep(group: DifferenceGroup, one: Question) {
       ><template v-if="shadow.dropped">; for {{ shadow.dropped.toLocaleString('en') }} there was no room</template>.
       <span class="soft">Begun {{ moment(shadow.started) }}, by {{ shadow.by }}{{ shadow.ended ? `; ended: ${shadow.ended}` : '' }}</span>
     </p>
-    <FailureNote v-for="one in [found, ended, kept].filter((call) => call.error.value)" :key="one.error.value!.message" :error="one.error.value!" />
+    <FailureNote
+      v-for="one in [found, ended, kept].filter((call) => call.error.value)"
+      :key="one.error.value!.message"
+      :error="one.error.value!"
+    />
     <section v-for="group in groups" :key="group.permission + group.reason + group['shadow-reason']">
       <h4>
         <span :class="group['newly-denied'] ? 'denied' : 'allowed'">{{ group['newly-denied'] ? 'newly denied' : 'newly allowed' }}</span>
@@ -77,7 +81,9 @@ async function keep(group: DifferenceGroup, one: Question) {
         </ElTableColumn>
         <ElTableColumn label="" width="140" align="right">
           <template #default="{ row }: { row: Question }"
-            ><ElButton size="small" :aria-label="`Make a case of ${row.subject}`" @click="keep(group, row)">Make it a case</ElButton></template
+            ><ElButton size="small" :aria-label="`Make a case of ${row.subject}`" @click="keep(group, row)"
+              >Make it a case</ElButton
+            ></template
           >
         </ElTableColumn>
       </ElTable>

@@ -111,7 +111,9 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
 
 <template>
   <p class="soft"><RouterLink :to="{ name: 'rollout' }">Roll out</RouterLink></p>
-  <h1>{{ id }}<template v-if="shown">: {{ shown.draft.title }}</template></h1>
+  <h1>
+    {{ id }}<template v-if="shown">: {{ shown.draft.title }}</template>
+  </h1>
   <FailureNote v-for="one in failures" :key="one.error.value!.message" :error="one.error.value!" />
   <p v-if="ended" role="status">
     {{ id }} is revision {{ ended }}{{ put.data.value ? ', and live' : '' }}.
@@ -135,9 +137,7 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
             >Rehearsal {{ review.data.value.report }}: {{ review.data.value.found }}.
             <a :href="`/api/v1/rehearsals/${review.data.value.report}/page`" target="_blank" rel="noopener">Read the report</a></template
           >
-          <template v-else
-            >It was not rehearsed as it is now. <RouterLink :to="{ name: 'rehearse' }">Rehearse it</RouterLink></template
-          >
+          <template v-else>It was not rehearsed as it is now. <RouterLink :to="{ name: 'rehearse' }">Rehearse it</RouterLink></template>
         </p>
         <ul v-if="!isAlone && review.data.value.blocked.length">
           <li v-for="why in review.data.value.blocked" :key="why" class="undetermined">Not yet: {{ why }}</li>
@@ -152,7 +152,13 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
           </li>
         </ul>
       </template>
-      <ElAlert v-if="!shown.standing.fits" type="error" :closable="false" role="alert" title="Another revision went live since it was begun.">
+      <ElAlert
+        v-if="!shown.standing.fits"
+        type="error"
+        :closable="false"
+        role="alert"
+        title="Another revision went live since it was begun."
+      >
         Bring that into it, and save it with <code>ostrog draft save DIR --draft {{ id }} --onto-live</code>.
       </ElAlert>
       <p v-if="own.isChanged.value && own.draft.value?.id === id" role="alert" class="undetermined">
@@ -216,8 +222,8 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
           <template v-for="(one, n) in part" :key="n">
             <div class="text" :class="{ more: one.sign === '+', less: one.sign === '-' }">
               <span class="number">{{ one.number ?? '' }}</span><span class="sign" aria-hidden="true">{{ one.sign }}</span>
-              <span v-if="one.sign === '-'" class="visually-hidden">gone: </span><span v-if="one.sign === '+'" class="visually-hidden">new: </span
-              ><code>{{ one.text || ' ' }}</code>
+              <span v-if="one.sign === '-'" class="visually-hidden">gone: </span
+              ><span v-if="one.sign === '+'" class="visually-hidden">new: </span><code>{{ one.text || ' ' }}</code>
               <ElButton
                 v-if="one.number && one.sign === '+'"
                 link
@@ -285,9 +291,7 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
         Exactly this text and these checks, and what you accept. A change of any of them voids it. With the last approval it becomes a
         revision; it goes live when somebody rolls it out.
       </p>
-      <label class="plain"
-        >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with it"
-      /></label>
+      <label class="plain">Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with it" /></label>
     </AskFirst>
     <AskFirst
       v-model="returning"
@@ -311,14 +315,7 @@ const ended = computed(() => approved.data.value?.revision ?? put.data.value?.re
         >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with the change"
       /></label>
     </AskFirst>
-    <AskFirst
-      v-model="discarding"
-      danger
-      :title="`Discard ${id}?`"
-      answer="Discard it"
-      :busy="discarded.busy.value"
-      @confirmed="discard"
-    >
+    <AskFirst v-model="discarding" danger :title="`Discard ${id}?`" answer="Discard it" :busy="discarded.busy.value" @confirmed="discard">
       <p>{{ shown.draft.title }}. Whoever has it open is told, and keeps their text; for thirty days it can be taken back.</p>
     </AskFirst>
   </template>

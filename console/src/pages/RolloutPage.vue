@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch, type Ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, type RollingOut } from '../api/calls'
 import type { Draft, Revision } from '../api/types'
@@ -43,25 +43,18 @@ const goingBack = ref('')
 const shadowing = ref<Revision>()
 const shutting = ref<Revision>()
 const applications = ref<string[]>([])
-const open = (of: typeof putting | typeof goingBack | typeof shadowing | typeof shutting) =>
-  computed({ get: () => Boolean(of.value), set: (is: boolean) => void (is || (of.value = of === goingBack ? '' : undefined)) })
-const [isPutting, isGoingBack, isShadowing, isShutting] = [open(putting), open(goingBack), open(shadowing), open(shutting)]
+const open = <T,>(of: Ref<T>, none: T) => computed({ get: () => Boolean(of.value), set: (is: boolean) => void (is || (of.value = none)) })
+const isPutting = open(putting, undefined)
+const isGoingBack = open(goingBack, '')
+const isShadowing = open(shadowing, undefined)
+const isShutting = open(shutting, undefined)
 const known = computed(() => live.data.value?.map((one) => one.application) ?? [])
 const running = computed(() => shadows.data.value?.filter((shadow, at) => !shadow.ended || at === 0) ?? [])
 const stateOf = (id: string) => waiting.data.value?.find((one) => one.id === id)
 const backTo = computed(() => live.data.value?.find((one) => one.application === goingBack.value)?.back)
 
 async function look() {
-  await Promise.all([
-    live.run(),
-    revisions.run(),
-    drafts.run(),
-    gone.run(),
-    waiting.run(),
-    shadows.run(),
-    steps.run(),
-    asked.run(),
-  ])
+  await Promise.all([live.run(), revisions.run(), drafts.run(), gone.run(), waiting.run(), shadows.run(), steps.run(), asked.run()])
 }
 onMounted(() => {
   // An address from before a draft had a page of its own.
@@ -117,7 +110,8 @@ const state = (revision: Revision) =>
     Revision {{ put.data.value.revision.number }} is live for {{ Object.keys(put.data.value.live).join(', ') }}: {{ put.data.value.words }}
   </p>
   <p v-if="back.data.value" role="status">
-    Back to revision {{ back.data.value.revision.number }} for {{ Object.keys(back.data.value.live).join(', ') }}: {{ back.data.value.words }}
+    Back to revision {{ back.data.value.revision.number }} for {{ Object.keys(back.data.value.live).join(', ') }}:
+    {{ back.data.value.words }}
   </p>
 
   <section class="sheet plain" aria-labelledby="live">
@@ -267,9 +261,7 @@ const state = (revision: Revision) =>
   >
     <FailureNote v-if="barred.error.value" :error="barred.error.value" />
     <p>It never goes live again, and nothing goes back to it. That cannot be taken back.</p>
-    <label class="plain"
-      >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with it"
-    /></label>
+    <label class="plain">Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with it" /></label>
   </AskFirst>
 </template>
 

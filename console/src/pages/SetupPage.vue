@@ -83,7 +83,9 @@ async function giveBack(one: Put) {
     </p>
     <section v-if="waits" class="sheet plain" aria-labelledby="waits">
       <h2 id="waits">{{ waits.id }} waits for approval</h2>
-      <p>Put by {{ waits.by }}, {{ moment(waits.at) }}<template v-if="waits.note">: {{ waits.note }}</template></p>
+      <p>
+        Put by {{ waits.by }}, {{ moment(waits.at) }}<template v-if="waits.note">: {{ waits.note }}</template>
+      </p>
       <ul>
         <li v-for="why in waits.why" :key="why">{{ why }}</li>
       </ul>
@@ -117,9 +119,9 @@ async function giveBack(one: Put) {
       <p v-if="!settings.data.value?.history.length" class="soft">Nobody has put settings yet.</p>
       <ElTable v-else :data="settings.data.value.history" row-key="id">
         <ElTableColumn type="expand">
-          <template #default="{ row }: { row: Put }"
-            ><pre>{{ row.text }}</pre></template
-          >
+          <template #default="{ row }: { row: Put }">
+            <pre>{{ row.text }}</pre>
+          </template>
         </ElTableColumn>
         <ElTableColumn label="Which" prop="id" width="90" />
         <ElTableColumn label="State" prop="state" min-width="110" />
@@ -141,14 +143,11 @@ async function giveBack(one: Put) {
         <ul v-if="would.data.value.moved.length">
           <li v-for="one in would.data.value.moved" :key="one.who + one.what">
             <strong>{{ one.who }}</strong>
-            <span :class="one.gained ? 'allowed' : 'denied'">{{ one.gained ? ' gains ' : ' loses ' }}</span
-            ><code>{{ one.what }}</code>
+            <span :class="one.gained ? 'allowed' : 'denied'">{{ one.gained ? ' gains ' : ' loses ' }}</span><code>{{ one.what }}</code>
           </li>
         </ul>
       </template>
-      <label class="plain"
-        >Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with them"
-      /></label>
+      <label class="plain">Why<ElInput v-model="note" name="note" maxlength="400" autocomplete="off" placeholder="kept with them" /></label>
     </AskFirst>
   </template>
   <template v-else-if="part === 'operators'">

@@ -33,7 +33,9 @@ const waiting = computed(() => {
     all.push({ text: 'No charter is live: describe the first application', to: { name: 'describe' } })
   // What is somebody else's to approve, or cannot be yet, does not wait for the reader.
   for (const one of drafts.data.value?.filter((one) => !one['not-yet']) ?? []) {
-    const to = one.id.startsWith('D-') ? { name: 'review', params: { id: one.id } } : { name: one.id.startsWith('S-') ? 'setup' : 'rollout' }
+    const to = one.id.startsWith('D-')
+      ? { name: 'review', params: { id: one.id } }
+      : { name: one.id.startsWith('S-') ? 'setup' : 'rollout' }
     all.push({ text: `${one.id}, ${one.title}, by ${one.by}: to be approved`, to })
   }
   for (const one of live.value && !drafts.data.value?.some((one) => one.needed) ? (own.data.value ?? []) : [])

@@ -59,7 +59,9 @@ export function lineTold(line: RegisterLine): string {
   if (line.draft && line.revision) return `draft D-${line.draft} is revision ${line.revision}`
   if (line.revision) return line.barred ? `revision ${line.revision} shut for good` : `revision ${line.revision} approved`
   if (line.settings)
-    return line.ended ? `settings S-${line.settings}: ${line.ended}` : `settings S-${line.settings} ${line['in-force'] ? 'in force' : 'put, and waiting'}`
+    return line.ended
+      ? `settings S-${line.settings}: ${line.ended}`
+      : `settings S-${line.settings} ${line['in-force'] ? 'in force' : 'put, and waiting'}`
   if (line.shadow) return line.ended ? `shadow ${line.shadow}: ${line.ended}` : `shadow of revision ${line.revision} begun`
   if (line.draft)
     return line.restored
