@@ -46,7 +46,10 @@ const steps = computed(() => [
 ])
 /** Who else saved it. */
 const others = computed(() => (draft.draft.value?.authors ?? []).filter((author) => author !== session.who.value?.key))
-const at = computed(() => steps.value.findIndex((step) => step.name === (route.name === 'role' ? 'roles' : route.name)))
+const within: Record<string, string> = { role: 'roles', review: 'rollout' }
+const at = computed(() => steps.value.findIndex((step) => step.name === (within[String(route.name)] ?? route.name)))
+/** The last step is the review of this draft. */
+const to = (name: string) => (name === 'rollout' ? { name: 'review', params: { id: draft.draft.value!.id } } : { name })
 /** From beside the way, such as Home, it leads on to nowhere. */
 const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1]))
 </script>
@@ -55,7 +58,7 @@ const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1
   <nav v-if="draft.draft.value" class="course" aria-label="Course">
     <ol>
       <li v-for="step in steps" :key="step.name">
-        <RouterLink :to="{ name: step.name }">{{ step.text }}</RouterLink>
+        <RouterLink :to="to(step.name)">{{ step.text }}</RouterLink>
         <small :class="{ denied: step.name === 'describe' && draft.errors.value }">{{ step.state }}</small>
       </li>
     </ol>
@@ -63,7 +66,7 @@ const next = computed(() => (at.value < 0 ? undefined : steps.value[at.value + 1
     <span v-else-if="others.length" class="soft">also by {{ others.map(names.called).join(', ') }}</span>
     <span class="soft state" role="status">{{ draft.isChanged.value ? 'not saved yet' : 'all of it is saved' }}</span>
     <ElButton size="small" :disabled="!draft.isChanged.value || draft.busy.value" @click="draft.save">Save</ElButton>
-    <RouterLink v-if="next" class="next" :to="{ name: next.name }" @click="draft.isChanged.value && draft.save()"
+    <RouterLink v-if="next" class="next" :to="to(next.name)" @click="draft.isChanged.value && draft.save()"
       >Next: {{ next.text }}</RouterLink
     >
   </nav>

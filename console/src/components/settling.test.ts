@@ -2,6 +2,7 @@ import { flushPromises } from '@vue/test-utils'
 import { afterEach, beforeEach, expect, it, vi } from 'vitest'
 import { useCharter } from '../composables/useCharter'
 import { useDraft } from '../composables/useDraft'
+import ReviewPage from '../pages/ReviewPage.vue'
 import RolloutPage from '../pages/RolloutPage.vue'
 import { confirm, open, press, service, type Sent } from '../tests/service'
 import CommandPalette from './CommandPalette.vue'
@@ -48,9 +49,13 @@ it('lays two texts side by side where they differ, before one is chosen', async 
   expect([own.files.value[0]?.text, own.other.value]).toEqual(['one\ntheirs\nthree\n', undefined])
 })
 
+const review = { needed: 0, approvals: 0, editors: ['a'], reviews: [], comments: [], 'to-accept': [], blocked: [], bases: {} }
+
 it('discards a draft only when that is answered, and takes it back', async () => {
   answers['DELETE /api/v1/drafts/D-1'] = draft
-  const page = await open(RolloutPage, '/rollout?draft=D-1')
+  answers['GET /api/v1/drafts/D-1'] = { draft, files: files(''), standing }
+  answers['GET /api/v1/drafts/D-1/review'] = review
+  const page = await open(ReviewPage, '/rollout/review/D-1')
   await flushPromises()
   await press(page, 'Discard')
   expect(sent.some((one) => one.method === 'DELETE')).toBe(false)
@@ -58,12 +63,13 @@ it('discards a draft only when that is answered, and takes it back', async () =>
   answers['GET /api/v1/drafts'] = []
   await confirm(page, 'Discard it')
   expect(page.text()).toContain('For thirty days it can be taken back')
+  const list = await open(RolloutPage, '/rollout')
   answers['POST /api/v1/discarded-drafts/D-1/restoration'] = { draft, files: files(''), standing }
   answers['GET /api/v1/discarded-drafts'] = []
-  await page.find('[aria-label="Take back D-1"]').trigger('click')
+  await list.find('[aria-label="Take back D-1"]').trigger('click')
   await flushPromises()
   expect(sent.some((one) => one.path === '/api/v1/discarded-drafts/D-1/restoration')).toBe(true)
-  expect(page.find('[aria-label="Take back D-1"]').exists()).toBe(false)
+  expect(list.find('[aria-label="Take back D-1"]').exists()).toBe(false)
 })
 
 it('finds pages, roles, rules, permissions and entities by a part of their name', async () => {

@@ -18,6 +18,7 @@ import GivePage from './GivePage.vue'
 import ConnectPage from './ConnectPage.vue'
 import RegisterPage from './RegisterPage.vue'
 import RolePage from './RolePage.vue'
+import ReviewPage from './ReviewPage.vue'
 import RolloutPage from './RolloutPage.vue'
 
 /** What pages send, beside a service that answers from a table and refuses everything else. */
@@ -189,12 +190,16 @@ describe('Connect', () => {
   })
 })
 
-describe('Roll out', () => {
-  const opened = async (more: object) => {
-    answers['GET /api/v1/revisions'] = [{ number: 1, title: 'First', author: 'a', digest: '', 'created-at': '' }]
+const review = { draft: 'D-1', digest: 'd', needed: 0, approvals: 0, editors: ['a'], reviews: [], comments: [], blocked: [], bases: {} }
+const revision = { number: 2, title: 'Wider', author: 'a', digest: '', 'created-at': '', approved: true }
+const shift = { gaining: 0, losing: 0, lines: [], subjects: 0, permissions: [], asked: 0, unexamined: [] }
+
+describe('A review', () => {
+  const opened = async (more: object, of: object = {}) => {
     answers['GET /api/v1/drafts/D-1'] = { draft, files, standing: standing(more) }
-    answers['POST /api/v1/rollouts'] = { number: 2, title: 'Wider' }
-    const page = await open(RolloutPage, '/rollout?draft=D-1')
+    answers['GET /api/v1/drafts/D-1/review'] = { ...review, 'to-accept': [], ...of }
+    answers['POST /api/v1/rollouts'] = { revision, live: { quay: 2 }, words: '', position: 'e.9', shift }
+    const page = await open(ReviewPage, '/rollout/review/D-1')
     await flushPromises()
     return page
   }
@@ -204,10 +209,10 @@ describe('Roll out', () => {
     expect(page.text()).toContain('gives more')
     await press(page, 'Put live')
     expect(written('POST', '/api/v1/rollouts')).toHaveLength(0)
-    expect(page.text()).toContain('Its rehearsal: not yet')
+    expect(page.text()).toContain('It was not rehearsed as it is now')
     await confirm(page, 'Put it live now, for all')
     expect(written('POST', '/api/v1/rollouts')).toEqual([{ what: 'D-1', for: 'all', 'accept-unfit': false }])
-    expect(page.text()).toContain('Revision 2 is live: Wider')
+    expect(page.text()).toContain('D-1 is revision 2, and live')
   })
 
   it.each([
@@ -220,6 +225,59 @@ describe('Roll out', () => {
     if (!('unfit' in more)) return
     await page.find('input[name=accepted]').setValue(true)
     expect(button(page, 'Put live').attributes('disabled')).toBeUndefined()
+  })
+
+  it('is approved once everything has a note, of exactly what was read', async () => {
+    const items = [
+      { id: 'g1', kind: 'gain', words: 'user:ola gains a', first: 'a service', subjects: ['user:ola'] },
+      { id: 'c1', kind: 'check', words: 'case "x": taken out' },
+    ]
+    answers['POST /api/v1/reviews/D-1/approval'] = { approvals: 1, needed: 1, revision: 3 }
+    const page = await opened({}, { needed: 1, report: 7, found: 'all of it holds', 'to-accept': items })
+    expect(page.text()).toContain('a service: user:ola gains a')
+    expect(button(page, 'Approve').attributes('disabled')).toBeDefined()
+    await page.find('input[name=note-g1]').setValue('as agreed')
+    expect(button(page, 'Approve').attributes('disabled')).toBeDefined()
+    await page.find('input[name=note-c1]').setValue('it was wrong')
+    await press(page, 'Approve')
+    await confirm(page, 'Approve it')
+    expect(written('POST', '/api/v1/reviews/D-1/approval')).toEqual([
+      { digest: 'd', report: 7, accepts: { g1: 'as agreed', c1: 'it was wrong' } },
+    ])
+    expect(page.text()).toContain('D-1 is revision 3')
+  })
+
+  it('is not an editor’s to approve, and says so', async () => {
+    const page = await opened({}, { needed: 1, 'not-you': 'You count among its editors (a).' })
+    expect(button(page, 'Approve').attributes('disabled')).toBeDefined()
+    expect(button(page, 'Return it').attributes('disabled')).toBeDefined()
+    expect(page.text()).toContain('You count among its editors (a).')
+  })
+})
+
+describe('Roll out', () => {
+  it('tells who would gain and lose before it puts a revision live for one application, and goes back with a note', async () => {
+    const row = { application: 'quay', revision: 1, title: 'First', since: '', by: 'a', urgent: false, back: null }
+    answers['GET /api/v1/live'] = [row]
+    answers['GET /api/v1/revisions'] = [revision, { ...revision, number: 1 }]
+    answers['GET /api/v1/drafts'] = []
+    answers['POST /api/v1/rollouts'] = { revision, live: { quay: 2 }, words: '1 gains, 0 lose', position: 'e.9', shift }
+    const page = await open(RolloutPage, '/rollout')
+    await press(page, 'Roll out 2')
+    expect(written('POST', '/api/v1/rollouts')).toEqual([{ what: '2', for: 'quay', check: true }])
+    answers['GET /api/v1/live'] = [{ ...row, revision: 2, back: 1 }]
+    await confirm(page, 'Put it live now')
+    expect(written('POST', '/api/v1/rollouts')[1]).toEqual({ what: '2', for: 'quay', 'accept-unfit': false })
+    expect(page.text()).toContain('Revision 2 is live for quay: 1 gains, 0 lose')
+    answers['POST /api/v1/rollbacks'] = { revision, live: { quay: 1 }, words: '', position: 'e.10', shift }
+    await press(page, 'Roll back to 1')
+    const note = page
+      .findAllComponents({ name: 'ElInput' })
+      .filter((one) => one.props('name') === 'note' || one.attributes('name') === 'note')
+    note.forEach((one) => one.vm.$emit('update:modelValue', 'too wide'))
+    await flushPromises()
+    await confirm(page, 'Roll back now')
+    expect(written('POST', '/api/v1/rollbacks')).toEqual([{ for: 'quay', note: 'too wide' }])
   })
 })
 
@@ -552,14 +610,13 @@ describe('Forms of a draft', () => {
   })
 })
 
-describe('Roll out', () => {
-  it('shows the draft that is being written, also where it comes later than the page, and what of it is not saved', async () => {
-    answers['GET /api/v1/revisions'] = []
-    const page = await open(RolloutPage, '/rollout')
-    expect(page.find('article').exists()).toBe(false)
+describe('A review', () => {
+  it('shows the draft that is being written here, and what of it is not saved', async () => {
+    answers['GET /api/v1/drafts/D-1/review'] = { ...review, 'to-accept': [] }
     await useDraft().open('D-1')
+    const page = await open(ReviewPage, '/rollout/review/D-1')
     await flushPromises()
-    expect(page.find('article').text()).toContain('D-1: Wider')
+    expect(page.text()).toContain('D-1: Wider')
     expect(page.text()).not.toContain('not saved yet')
     await useDraft().edit([{ path: ['role', 'deckhand', 'name'], value: 'Deckhand' }])
     await flushPromises()
