@@ -46,11 +46,15 @@ const next = (row: Live) => (newest.value && newest.value > row.revision ? newes
           v-if="next(row)"
           size="small"
           type="primary"
-          :aria-label="`Roll revision ${next(row)} out for ${row.application}`"
+          :aria-label="`Roll out ${next(row)}, ${row.application}`"
           @click="emit('on', next(row)!, row.application)"
           >Roll out {{ next(row) }}</ElButton
         >
-        <ElButton size="small" :disabled="!row.back" :aria-label="`Roll ${row.application} back`" @click="emit('back', row.application)"
+        <ElButton
+          size="small"
+          :disabled="!row.back"
+          :aria-label="`Roll back${row.back ? ` to ${row.back}` : ''}, ${row.application}`"
+          @click="emit('back', row.application)"
           >Roll back{{ row.back ? ` to ${row.back}` : '' }}</ElButton
         >
       </template>

@@ -40,8 +40,10 @@ const waiting = computed(() => {
   }
   for (const one of live.value && !drafts.data.value?.some((one) => one.needed) ? (own.data.value ?? []) : [])
     all.push({ text: `${one.id}, ${one.title}: to be read and put live`, to: { name: 'review', params: { id: one.id } } })
-  const last = rehearsals.data.value?.[0]
-  if (last?.state === 'failed') all.push({ text: `Rehearsal of ${last.of}: ${last.words}`, to: { name: 'rehearse' } })
+  // Of each text the last run counts.
+  const last = new Map([...(rehearsals.data.value ?? [])].reverse().map((run) => [run.of, run]))
+  for (const run of last.values())
+    if (run.state === 'failed') all.push({ text: `Rehearsal of ${run.of}: ${run.words}`, to: { name: 'rehearse' } })
   const unknown = asked.data.value?.unknown.length
   if (unknown) all.push({ text: `${counted(unknown, 'unknown permission')} asked for`, to: { name: 'today', hash: '#unknown' } })
   return all

@@ -84,7 +84,7 @@ async fn four_ways_to_ask_are_one_truth() {
             let asked = json!({ "subject": subject, "resource": { "type": "manifest", "id": manifest } });
             let (_, hints) = service.post(&service.customs, "/access/v1/affordances", &asked).await;
             let hint = |key: &str| {
-                let all = hints["affordances"].as_array().expect("affordances");
+                let all = hints["affordances"].as_array().unwrap_or_else(|| panic!("{hints}"));
                 let hint = all.iter().find(|hint| hint["key"] == key).expect("is declared");
                 (hint["visible"] == true, hint["enabled"] == true)
             };

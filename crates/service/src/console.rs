@@ -19,7 +19,7 @@ const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-
     font-src 'self'; connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
 
 /// The console's pages: all of them are one document, which shows the one that its path names.
-pub const PAGES: [&str; 30] = [
+pub const PAGES: [&str; 34] = [
     "/",
     "/describe",
     "/describe/text",
@@ -49,6 +49,10 @@ pub const PAGES: [&str; 30] = [
     "/rehearse/guarantees",
     "/rehearse/samples",
     "/rollout",
+    "/rollout/review/{id}",
+    "/setup",
+    "/setup/operators",
+    "/setup/nodes",
     "/index.html",
 ];
 

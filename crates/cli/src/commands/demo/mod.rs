@@ -249,11 +249,6 @@ fn told_at_start(
         "See who would gain and who would lose by D-1, a draft that was written in haste, here or in the console:"
             .to_owned(),
         "    ostrog shift D-1".to_owned(),
-        String::new(),
-        "Ask as the customs desk does:".to_owned(),
-        format!("    curl {address}/access/v1/evaluation -H 'Authorization: Bearer {}' \\", customs.reveal()),
-        "      -H 'Content-Type: application/json' \\".to_owned(),
-        r#"      -d '{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}'"#.to_owned(),
     ];
     if let Some(approver) = approver {
         lines.extend([
@@ -267,6 +262,13 @@ fn told_at_start(
             "    ostrog rollback --for customs --note 'that was a try'".to_owned(),
         ]);
     }
+    lines.extend([
+        String::new(),
+        "Ask as the customs desk does:".to_owned(),
+        format!("    curl {address}/access/v1/evaluation -H 'Authorization: Bearer {}' \\", customs.reveal()),
+        "      -H 'Content-Type: application/json' \\".to_owned(),
+        r#"      -d '{"subject":{"type":"user","id":"ines"},"action":{"name":"release"},"resource":{"type":"manifest","id":"m-205"}}'"#.to_owned(),
+    ]);
     if let Some(sign_in) = sign_in {
         lines.extend([
             String::new(),
@@ -293,10 +295,13 @@ async fn rehearse(client: &Client, waits: bool) -> Result<(), ostrog_client::Err
         let saved = Saved { title: title.to_owned(), files, draft: None, from: None, onto_live: false };
         client.save_draft(&saved).await.map(|draft| draft.draft.id)
     };
-    let mut drafts = vec![None, Some(save("Clerks move containers", &HASTE).await?)];
+    let hasty = save("Clerks move containers", &HASTE).await?;
+    let mut drafts = vec![None];
     if waits {
         drafts.push(Some(save("Clerks move containers, with care", &CARE).await?));
     }
+    // What there is most to look at comes last: the last run is what is shown first.
+    drafts.push(Some(hasty));
     for draft in drafts {
         let begun = client.rehearse(&RehearsalAsked { draft, only: None }).await?;
         // One at a time runs on a node.
