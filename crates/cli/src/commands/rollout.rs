@@ -218,7 +218,10 @@ async fn status(client: &Client, follow: bool, shell: &Shell) -> Result<Code, Fa
         }
     }
     let mut told = client.rollouts(None).await?.first().map_or(0, |step| step.position);
-    while follow {
+    if !follow {
+        return Ok(YES);
+    }
+    loop {
         tokio::time::sleep(Duration::from_secs(1)).await;
         let mut new: Vec<StepShown> = client.rollouts(None).await?;
         new.retain(|step| step.position > told);
@@ -233,7 +236,6 @@ async fn status(client: &Client, follow: bool, shell: &Shell) -> Result<Code, Fa
             shell.answer(&format!("{}  {}: {what}, by {}{note}", step.at, step.application, step.actor));
         }
     }
-    Ok(YES)
 }
 
 fn can_be_asked() -> Result<(), Failure> {

@@ -37,14 +37,16 @@ pub fn weaker(before: &Rehearsal, after: &Rehearsal) -> Vec<Weaker> {
         let assume = |one: &Guarantee| Some((one.name.clone(), text(one.assume.as_ref()?).to_owned()));
         of.guarantees.iter().filter_map(assume).collect()
     };
+    // What was not claimed before is not weakened by what it takes for granted.
+    let claimed = |name: &str| before.guarantees.iter().any(|one| one.name == name);
     let known = assumed(before);
     for (name, assume) in assumed(after) {
-        if known.get(&name) != Some(&assume) {
+        if claimed(&name) && known.get(&name) != Some(&assume) {
             let words = format!("assumes {assume}");
             found.push(Weaker { what: "guarantee", name, words, mark: assume });
         }
     }
-    if before.now != after.now || before.over != after.over {
+    if !before.cases.is_empty() && (before.now != after.now || before.over != after.over) {
         let mark = format!("{:?} {}", after.now, after.over);
         let words = "asked at another moment, or over other facts".to_owned();
         found.push(Weaker { what: "case", name: "all of them".to_owned(), words, mark });

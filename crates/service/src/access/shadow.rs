@@ -101,7 +101,7 @@ impl Shadows {
         let Some(shadow) = &running.shadow else { return };
         let seen = self.seen(shadow.number);
         let one_in = seen.one_in.load(Ordering::Relaxed).max(u64::try_from(shadow.one_in).unwrap_or(1));
-        if seen.questions.fetch_add(1, Ordering::Relaxed) % one_in != 0 {
+        if !seen.questions.fetch_add(1, Ordering::Relaxed).is_multiple_of(one_in) {
             return;
         }
         let answered = Box::new(Answered {

@@ -320,14 +320,17 @@ impl SettingsRead<'_> {
     ///
     /// # Errors
     /// The text's errors.
-    pub fn change(&self, text: &str) -> Result<(Vec<String>, Vec<(String, bool, String)>), Problem> {
+    pub fn change(&self, text: &str) -> Result<(Vec<String>, Vec<OperatorMoved>), Problem> {
         let (now, then) = (&self.in_use().settings, settings_of(text)?);
         Ok((weighty(now, &then), operators_moved(now, &then)))
     }
 }
 
+/// Who, whether it is gained, and what.
+pub type OperatorMoved = (String, bool, String);
+
 /// Who operates and would be let do what they are not, or no more.
-fn operators_moved(before: &Settings, after: &Settings) -> Vec<(String, bool, String)> {
+fn operators_moved(before: &Settings, after: &Settings) -> Vec<OperatorMoved> {
     let rights = |all: &[Right]| {
         let right = |right: &Right| KeyRight { role: right.role.clone(), at: right.at.clone() };
         Rights::of(&all.iter().map(right).collect::<Vec<_>>())
