@@ -787,6 +787,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
         }
     }
     answer(browser, "Roll back now").await;
+    says(browser, "main", "Back to revision 1 for customs").await;
     says(browser, "header", "revision 1").await;
 
     // Signed out, the page is closed.
