@@ -404,7 +404,9 @@ impl Node {
 
     /// Refuses what gains and losses nobody accepted. Where nobody has to approve, whoever puts it live does.
     fn is_accepted(&self, revision: &RevisionInfo, items: &[Item], view: &View) -> Result<(), Problem> {
-        if view.settings.settings.release.approvals == 0 || revision.standing.urgent {
+        // Of what was urgent and is approved since, it counts what was accepted then.
+        let is_urgent = revision.standing.urgent && !revision.standing.approved;
+        if view.settings.settings.release.approvals == 0 || is_urgent {
             return Ok(());
         }
         let accepted = accepted_items(&revision.standing.accepted);
