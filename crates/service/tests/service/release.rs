@@ -388,6 +388,12 @@ async fn nobody_gets_a_change_of_their_own_live_alone() {
     let lower = json!({ "text": SETTINGS.replace("approvals = 1", "approvals = 0") });
     let put: SettingsChange = service.call(&vera, "PUT /api/v1/settings", Some(&lower)).await.read();
     assert_eq!((put.in_force, put.weighs.len()), (false, 1));
+    // By a key that counts as everybody on record, since one made keys for the others, too.
+    let all = json!({ "name": "x", "person": "tea", "rights": owner });
+    let all = make(&second.text, all).await.text;
+    let put_by_all: SettingsChange = service.call(&all, "PUT /api/v1/settings", Some(&lower)).await.read();
+    assert!(!put_by_all.in_force, "they are one, however many they count as");
+    let put: SettingsChange = service.call(&vera, "PUT /api/v1/settings", Some(&lower)).await.read();
     assert_eq!(roll_out(&service, &vera, &again, "all").await.status, 409);
     let waits = put.id.expect("has a number");
     refused(&vera, &waits, "You count among its editors").await;
