@@ -63,6 +63,9 @@ impl From<ostrog_client::Error> for Failure {
                         message.push_str(&format!("\n  {}: {}", part.at, part.detail));
                     }
                 }
+                if problem.status == 401 && message.contains("sign in again") {
+                    message.push_str("\n  ostrog login");
+                }
                 let code = match problem.status {
                     401 | 403 => NOT_YOURS,
                     400 | 404 | 413 | 414 | 422 => INPUT,

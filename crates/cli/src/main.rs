@@ -7,6 +7,7 @@ mod exit;
 mod files;
 mod lines;
 mod pages;
+mod sessions;
 mod settings;
 mod shell;
 mod sides;

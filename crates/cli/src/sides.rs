@@ -31,7 +31,7 @@ pub async fn charter(of: &str, global: &Global, shell: &Shell) -> Result<Side, F
             "{of:?} is no folder, no draft (D-17), no revision and not live"
         )));
     }
-    let client = global.client()?;
+    let client = global.client().await?;
     let (words, files) = if draft {
         (of.to_owned(), client.draft(of).await?.files)
     } else {
@@ -58,7 +58,7 @@ pub async fn charter(of: &str, global: &Global, shell: &Shell) -> Result<Side, F
 pub async fn facts(file: Option<&Path>, global: &Global) -> Result<Register, Failure> {
     let changes: Vec<Change> = match file {
         Some(path) => files::changes(path)?.into_iter().map(|(_, change)| change).collect(),
-        None => live(&global.client()?).await?,
+        None => live(&global.client().await?).await?,
     };
     let mut register = Register::default();
     // As it is kept: what an earlier charter allowed is there, too.

@@ -781,11 +781,7 @@ async fn story(browser: &WebDriver, url: &str, key: &str) {
     says(browser, "header", "revision 2").await;
     find(browser, "nav[aria-label=Areas] a[href='/rollout']").await.click().await.expect("clicked");
     find(browser, "button[aria-label='Roll back to 1, customs']").await.click().await.expect("clicked");
-    for note in browser.find_all(By::Css("input[name=note]")).await.expect("fields") {
-        if note.is_displayed().await.expect("is there") {
-            note.send_keys("too wide").await.expect("typed");
-        }
-    }
+    fill(browser, "input[name=note]", "too wide").await;
     answer(browser, "Roll back now").await;
     says(browser, "main", "Back to revision 1 for customs").await;
     says(browser, "header", "revision 1").await;

@@ -13,7 +13,7 @@
 //!
 //! - [`decisions`]: what an application asks;
 //! - [`questions`]: what an operator asks;
-//! - [`register`], [`charter`], [`keys`]: management;
+//! - [`register`], [`charter`], [`keys`]: management; [`sign_in`]: as a person;
 //! - [`changes`]: what happens, as it happens.
 //!
 //! Feature `tower` adds `guard`, which guards an Axum application; feature `sqlx` puts a row filter into a query;
@@ -33,6 +33,7 @@ pub mod questions;
 pub mod register;
 pub mod release;
 pub mod rows;
+pub mod sign_in;
 
 pub use ostrog_wire as wire;
 pub use rows::RowFilter;

@@ -1,9 +1,12 @@
 //! Issuers of tokens on this node: their documents are fetched here, from the very address that was looked at.
 
+use axum::http::{Request, Response as Answer};
 use futures_util::StreamExt as _;
 use ostrog_store::issuer::Issuer as Kept;
+use ostrog_tokens::discovery::is_loopback;
 use ostrog_tokens::issuers::{Config, Fetch, KeySource, Later, Reach, Unfetched};
 use reqwest::redirect::Policy;
+use reqwest::{Client, Response};
 use std::net::{IpAddr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 use url::Url;
@@ -37,29 +40,62 @@ impl Fetch for Network {
 }
 
 async fn get(url: &Url, reach: Reach, most: usize) -> Result<Vec<u8>, Unfetched> {
-    let unreachable = |_| Unfetched::Unreachable;
+    let asked = client(url, reach).await?.get(url.clone()).header("accept", "application/json");
+    let response = asked.send().await.map_err(|_| Unfetched::Unreachable)?;
+    if response.status().as_u16() != 200 {
+        return Err(Unfetched::Status(response.status().as_u16()));
+    }
+    body(response, most).await
+}
+
+/// Sends a request to an issuer, as guarded as fetching from it is; its answer may have any status.
+///
+/// # Errors
+/// If it may not be asked, does not answer in time, or says too much.
+pub async fn send(
+    request: Request<Vec<u8>>,
+    reach: Reach,
+    most: usize,
+) -> Result<Answer<Vec<u8>>, Unfetched> {
+    let (parts, sent) = request.into_parts();
+    let url = Url::parse(&parts.uri.to_string()).map_err(|_| Unfetched::Unreachable)?;
+    if url.scheme() != "https" && !(reach.loopback && is_loopback(&url)) {
+        return Err(Unfetched::Forbidden("plain http"));
+    }
+    let asked = async {
+        let asked =
+            client(&url, reach).await?.request(parts.method, url.clone()).headers(parts.headers).body(sent);
+        let response = asked.send().await.map_err(|_| Unfetched::Unreachable)?;
+        let (status, headers) = (response.status(), response.headers().clone());
+        let mut answer = Answer::new(body(response, most).await?);
+        (*answer.status_mut(), *answer.headers_mut()) = (status, headers);
+        Ok(answer)
+    };
+    tokio::time::timeout(PATIENCE, asked).await.unwrap_or(Err(Unfetched::TooSlow(PATIENCE.as_secs())))
+}
+
+/// A client that connects to the very addresses that were looked at.
+async fn client(url: &Url, reach: Reach) -> Result<Client, Unfetched> {
     let addresses = addresses(url).await?;
     for address in &addresses {
         may_be_asked(address.ip(), reach).map_err(Unfetched::Forbidden)?;
     }
     let host = url.host_str().unwrap_or_default();
-    let client = reqwest::Client::builder()
+    Client::builder()
         .redirect(Policy::none())
         .no_proxy()
         .timeout(PATIENCE)
         // What was looked at is what is connected to, whatever a name leads to by then.
         .resolve_to_addrs(host, &addresses)
         .build()
-        .map_err(unreachable)?;
-    let response = client.get(url.clone()).header("accept", "application/json").send().await;
-    let response = response.map_err(unreachable)?;
-    if response.status().as_u16() != 200 {
-        return Err(Unfetched::Status(response.status().as_u16()));
-    }
+        .map_err(|_| Unfetched::Unreachable)
+}
+
+async fn body(response: Response, most: usize) -> Result<Vec<u8>, Unfetched> {
     let mut body = Vec::new();
     let mut parts = response.bytes_stream();
     while let Some(part) = parts.next().await {
-        let part = part.map_err(unreachable)?;
+        let part = part.map_err(|_| Unfetched::Unreachable)?;
         if body.len() + part.len() > most {
             return Err(Unfetched::TooLarge(most));
         }

@@ -9,6 +9,7 @@
 //! - [`serving`]: connections, and their limits;
 //! - [`asked`]: what applications asked lately; [`jobs`]: rehearsals under way;
 //! - [`issuers`]: whose tokens count, and how their keys are had;
+//! - [`sign_in`]: how operators sign in with an issuer;
 //! - [`console`]: the console's files.
 //!
 //! A handler is a sentence: extractors parse and refuse, a scope opens what the caller may reach, the
@@ -28,6 +29,7 @@ pub mod node;
 pub mod operators;
 pub mod problem;
 pub mod serving;
+pub mod sign_in;
 
 use axum::Router;
 use axum::extract::State;
@@ -39,8 +41,8 @@ use axum::routing::get;
 use futures_util::FutureExt as _;
 use node::Node;
 use node::gate::Looks;
-use node::gate::session::Sessions;
 use problem::Problem;
+use std::collections::BTreeMap;
 use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -67,8 +69,8 @@ pub struct App(Arc<Shared>);
 pub struct Shared {
     /// The node.
     pub node: Arc<Node>,
-    /// Console sessions.
-    pub sessions: Arc<Sessions>,
+    /// Signing in with issuers.
+    pub sign_ins: sign_in::SignIns,
     /// How callers reach this service.
     pub public_url: Arc<str>,
     /// What applications asked lately.
@@ -97,10 +99,15 @@ impl std::ops::Deref for App {
 impl App {
     /// Shares a node under an address.
     pub fn new(node: Arc<Node>, public_url: &str) -> App {
+        App::with_secrets(node, public_url, BTreeMap::new())
+    }
+
+    /// The same, which is known to issuers by secrets.
+    pub fn with_secrets(node: Arc<Node>, public_url: &str, secrets: BTreeMap<String, String>) -> App {
         App(Arc::new_cyclic(|app| Shared {
             shadows: access::Shadows::start(app),
             node,
-            sessions: Arc::default(),
+            sign_ins: sign_in::SignIns::new(secrets),
             public_url: public_url.trim_end_matches('/').into(),
             asked: Arc::default(),
             jobs: Arc::default(),
@@ -109,6 +116,11 @@ impl App {
             requests: Counted::new(),
             decided: Counted::new(),
         }))
+    }
+
+    /// Whether callers reach this service under https.
+    pub fn is_secure(&self) -> bool {
+        self.public_url.starts_with("https://")
     }
 
     /// What the next decision is called.
@@ -136,6 +148,7 @@ pub fn router(app: App) -> Router {
     Router::new()
         .merge(calls)
         .merge(access::metadata(&app.public_url))
+        .merge(api::sign_in_pages())
         .route(
             "/api/v1/openapi.json",
             get(move || async move { ([(CONTENT_TYPE, "application/json")], description.to_string()) }),

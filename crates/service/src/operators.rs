@@ -5,6 +5,7 @@ use crate::node::gate::permission::{Permission, Permissions};
 use jiff::Timestamp;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Policy, Register, Request, Sources, World, decide, line, with_scratch};
+use ostrog_core::release::settings;
 use ostrog_store::key::Right;
 use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
@@ -146,6 +147,12 @@ pub fn moved(before: &Rights, after: &Rights) -> Vec<(bool, String)> {
         }
     }
     all
+}
+
+/// What roles that the settings give come to.
+pub fn rights_of<'r>(all: impl IntoIterator<Item = &'r settings::Right>) -> Rights {
+    let right = |right: &settings::Right| Right { role: right.role.clone(), at: right.at.clone() };
+    Rights::of(&all.into_iter().map(right).collect::<Vec<_>>())
 }
 
 /// Whether some rights make an owner.

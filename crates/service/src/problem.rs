@@ -41,6 +41,8 @@ problems! {
     unauthenticated = UNAUTHORIZED, "unauthenticated", "A key is needed";
     /// The key may not do this.
     forbidden = FORBIDDEN, "forbidden", "The key may not do this";
+    /// Whoever signed in did that too long ago for this (RFC 9470).
+    sign_in_again = UNAUTHORIZED, "sign-in-again", "A fresh sign-in is needed";
     /// The request that a proxy asks about needs somebody who is signed in, or their token does not count.
     sign_in = UNAUTHORIZED, "sign-in", "The request needs somebody who is signed in";
     /// The reverse proxy that asks is not known. Not 401: a client that got that would be asked to sign in.
@@ -179,6 +181,10 @@ impl IntoResponse for Problem {
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
         match status {
+            StatusCode::UNAUTHORIZED if self.0.kind.ends_with(":sign-in-again") => {
+                let challenge = "Bearer error=\"insufficient_user_authentication\", max_age=900";
+                headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static(challenge));
+            }
             StatusCode::UNAUTHORIZED => {
                 headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"ostrog\""));
             }

@@ -2,9 +2,10 @@
 
 use crate::journal::Kind;
 use crate::workspace::Write;
-use crate::{Error, Result, Store, moment, sql};
+use crate::{By, Error, Result, Store, moment, sql};
 use jiff::Timestamp;
 use serde_json::json;
+use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row as _};
 use std::collections::BTreeMap;
@@ -24,10 +25,38 @@ pub struct Issuer {
     pub private: bool,
     /// Whether its ID tokens count.
     pub id_tokens: bool,
+    /// As which client operators sign in with it; none: they do not.
+    pub client: Option<String>,
+    /// Whether another has to approve that first.
+    pub waits: bool,
+    /// As whom whoever set it up counts.
+    pub persons: Vec<String>,
     /// Since when.
     pub created_at: Timestamp,
     /// Who set it up.
     pub author: String,
+}
+
+impl Issuer {
+    /// The client as which operators sign in with it now.
+    pub fn for_operators(&self) -> Option<&str> {
+        self.client.as_deref().filter(|_| !self.waits)
+    }
+
+    /// Digest of all that an approval of it binds.
+    pub fn digest(&self) -> [u8; 32] {
+        let bound = json!([
+            self.key,
+            self.iss,
+            self.audiences,
+            self.keys,
+            self.private,
+            self.id_tokens,
+            self.client,
+            self.created_at.to_string(),
+        ]);
+        Sha256::digest(bound.to_string()).into()
+    }
 }
 
 impl Store {
@@ -43,7 +72,8 @@ impl Store {
 
 pub(crate) async fn read_all(connection: &mut PgConnection) -> Result<Vec<Issuer>> {
     let rows = sqlx::query(
-        "select key, iss, audiences, keys, private, id_tokens, created_at, author from issuers order by key",
+        "select key, iss, audiences, keys, private, id_tokens, client, waits, persons, created_at, author
+         from issuers order by key",
     )
     .fetch_all(connection)
     .await?;
@@ -59,6 +89,9 @@ fn read(row: &PgRow) -> Result<Issuer> {
         keys: row.try_get("keys")?,
         private: row.try_get("private")?,
         id_tokens: row.try_get("id_tokens")?,
+        client: row.try_get("client")?,
+        waits: row.try_get("waits")?,
+        persons: row.try_get("persons")?,
         created_at: moment(row, "created_at")?,
         author: row.try_get("author")?,
     })
@@ -71,8 +104,9 @@ impl Write {
     /// If the database refuses.
     pub async fn add_issuer(&mut self, issuer: &Issuer) -> Result<bool> {
         let added = sqlx::query(
-            "insert into issuers (key, iss, audiences, keys, private, id_tokens, created_at, author)
-             values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
+            "insert into issuers (key, iss, audiences, keys, private, id_tokens, created_at, author, client, waits,
+                                  persons)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) on conflict do nothing",
         )
         .bind(&issuer.key)
         .bind(&issuer.iss)
@@ -82,6 +116,9 @@ impl Write {
         .bind(issuer.id_tokens)
         .bind(sql(issuer.created_at))
         .bind(&issuer.author)
+        .bind(&issuer.client)
+        .bind(issuer.waits)
+        .bind(&issuer.persons)
         .execute(self.connection())
         .await?
         .rows_affected()
@@ -90,11 +127,34 @@ impl Write {
             let line = json!({
                 "issuer": issuer.key, "iss": issuer.iss, "audiences": issuer.audiences,
                 "keys": if issuer.keys.is_some() { "a file" } else { "discovered" },
-                "private": issuer.private, "id-tokens": issuer.id_tokens,
+                "private": issuer.private, "id-tokens": issuer.id_tokens, "client": issuer.client,
+                "waits": issuer.waits,
             });
             self.record_line(Kind::Issuer, &line, &issuer.author, issuer.created_at).await?;
         }
         Ok(added)
+    }
+
+    /// Operators sign in with an issuer from now on.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn issuer_approved(&mut self, key: &str, by: &By) -> Result<()> {
+        sqlx::query("update issuers set waits = false where key = $1")
+            .bind(key)
+            .execute(self.connection())
+            .await?;
+        let line = json!({ "issuer": key, "waits": false });
+        self.record_line(Kind::Issuer, &line, &by.actor, by.at).await?;
+        Ok(())
+    }
+
+    /// All issuers, as this write finds them.
+    ///
+    /// # Errors
+    /// If the database refuses.
+    pub async fn issuers(&mut self) -> Result<Vec<Issuer>> {
+        read_all(self.connection()).await
     }
 
     /// Ends an issuer. False if there is none.

@@ -7,6 +7,7 @@
 //! - [`key`]: keys, stored hashed;
 //! - [`case`]: answers that shall stay;
 //! - [`release`]: what is live for which application, and what was;
+//! - [`session`]: who is signed in;
 //! - [`review`]: approvals, returns and remarks;
 //! - [`settings`]: settings of the workspace;
 //! - [`shadow`]: revisions that are answered under beside;
@@ -32,6 +33,7 @@ pub mod rehearsal;
 pub mod release;
 pub mod review;
 pub mod revision;
+pub mod session;
 pub mod settings;
 pub mod shadow;
 mod tables;

@@ -14,6 +14,7 @@ pub struct IssuerAsked {
     /// Its address: the `iss` of its tokens, letter by letter.
     pub url: String,
     /// By application, the audiences (`aud`) its tokens may name.
+    #[serde(default)]
     pub audiences: BTreeMap<String, Vec<String>>,
     /// A JWK set or PEM; without it the keys are had from where the issuer says they are.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -24,6 +25,12 @@ pub struct IssuerAsked {
     /// Whether its ID tokens count.
     #[serde(default)]
     pub id_tokens: bool,
+    /// Whether operators sign in with it.
+    #[serde(default)]
+    pub operators: bool,
+    /// As which client: one that serves no application.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub client: Option<String>,
 }
 
 /// An issuer, and how it stands on this node.
@@ -43,6 +50,13 @@ pub struct IssuerShown {
     pub private: bool,
     /// Whether its ID tokens count.
     pub id_tokens: bool,
+    /// Whether operators sign in with it.
+    pub operators: bool,
+    /// As which client.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub client: Option<String>,
+    /// Whether another has to approve that first.
+    pub waits: bool,
     /// Since when.
     pub created_at: String,
     /// Who set it up.

@@ -180,11 +180,145 @@ pub struct SignIn {
 /// Who is signed in.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
 pub struct SignedIn {
-    /// The key's id.
+    /// By what they are recorded: a key's id, `person:ines`, `sign-in:port-id/ines`.
     pub key: String,
-    /// What its maker called it.
+    /// What they are called, or the key by its maker.
     pub name: String,
+    /// The issuer they signed in with; none: with a key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub issuer: Option<String>,
+    /// Until when that lasts at most, or before it is renewed; none: a key was sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<String>,
+    /// When they last showed the issuer who they are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signed_in_at: Option<String>,
+}
+
+/// An issuer that operators sign in with.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct SignInWith {
+    /// Its key.
+    pub issuer: String,
+    /// Its address.
+    pub url: String,
+}
+
+/// A device that waits to be confirmed (RFC 8628, 3.2).
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DeviceShown {
+    /// What the session is asked for with.
+    pub device_code: String,
+    /// What whoever confirms it is shown.
+    pub user_code: String,
+    /// Where.
+    pub verification_uri: String,
+    /// Where, with the code in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verification_uri_complete: Option<String>,
+    /// For how many seconds it counts.
+    pub expires_in: u64,
+    /// How many seconds lie between two questions.
+    pub interval: u64,
+}
+
+/// A sign-in of a command line to begin (RFC 8252, 7.3).
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct LoopbackAsked {
+    /// Where it listens: `http://127.0.0.1:PORT/signed-in`.
+    pub back: String,
+}
+
+/// One that is begun: what whoever began it keeps until the browser comes back.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LoopbackBegun {
+    /// Where the browser is to be sent.
+    pub address: String,
+    /// What comes back with the code.
+    pub state: String,
+    /// What the ID token names.
+    pub nonce: String,
+    /// What the code is had with (RFC 7636).
+    pub verifier: String,
+}
+
+/// A session to ask for: with a device's code, or with what a browser brought back.
+#[derive(Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SessionAsked {
+    /// A device's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device_code: Option<String>,
+    /// The code that came back …
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
+    /// … from which issuer it said to be …
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub iss: Option<String>,
+    /// … and what had been kept.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<String>,
+    /// What the ID token names.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub nonce: Option<String>,
+    /// What the code is had with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verifier: Option<String>,
+}
+
+/// What asking for a session comes to.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct SessionOutcome {
+    /// Nobody has confirmed the device yet: ask again.
+    pub pending: bool,
+    /// It was asked too soon: wait five seconds longer between two questions (RFC 8628, 3.5).
+    pub slow_down: bool,
+    /// The session.
+    pub given: Option<SessionGiven>,
+}
+
+/// A session. Its text is told this once.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
+pub struct SessionGiven {
+    /// What its holder sends: `Authorization: Bearer …`.
+    pub session: String,
+    /// What its claims are had anew with, once an hour.
+    pub renewal: Option<String>,
+    /// Whose it is.
+    pub who: SignedIn,
+}
+
+/// Claims to have anew.
+#[derive(Clone, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct RenewalAsked {
+    /// With what; none: with what the console's cookie holds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub renewal: Option<String>,
+}
+
+/// Claims that were had anew.
+#[derive(Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Renewed {
+    /// What they are had anew with the next time; none: the console's cookie holds it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub renewal: Option<String>,
+    /// Whose the session is, and until when.
+    pub who: SignedIn,
 }
 
 impl fmt::Debug for KeyMade {
@@ -192,6 +326,17 @@ impl fmt::Debug for KeyMade {
         f.debug_struct("KeyMade").field("key", &self.key).finish_non_exhaustive()
     }
 }
+
+macro_rules! secret {
+    ($($name:ident)*) => {$(
+        impl fmt::Debug for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str(concat!(stringify!($name), "(…)"))
+            }
+        }
+    )*};
+}
+secret!(DeviceShown LoopbackBegun SessionAsked SessionOutcome SessionGiven RenewalAsked Renewed);
 
 impl fmt::Debug for SignIn {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -32,6 +32,10 @@ pub struct Asked {
     code_challenge: String,
     #[serde(default)]
     code_challenge_method: String,
+    #[serde(default)]
+    prompt: String,
+    #[serde(default)]
+    max_age: String,
 }
 
 /// The same with whom to be.
@@ -51,6 +55,8 @@ pub struct Code {
     pub challenge: String,
     pub nonce: String,
     pub openid: bool,
+    /// Whether a token comes with it that others are had with later.
+    pub lasting: bool,
     pub session: Session,
 }
 
@@ -84,21 +90,32 @@ pub async fn pick(State(here): State<SignIn>, jar: CookieJar, Form(picked): Form
             &[("error", "access_denied"), ("error_description", "nobody was picked")],
         );
     }
-    let (jar, session) = session::begin(&here, jar, &picked.person);
+    let (jar, session) = session::begin(&here, jar, &picked.person, asked.oldest());
     let code = pending::secret();
     let stands_for = Code {
         client: client.id.clone(),
         redirect: asked.redirect_uri.clone(),
         challenge: asked.code_challenge.clone(),
         nonce: asked.nonce.clone(),
-        openid: asked.scope.split(' ').any(|scope| scope == "openid"),
+        openid: asks_for(&asked.scope, "openid"),
+        lasting: asks_for(&asked.scope, "offline_access"),
         session,
     };
     lock(&here.0.codes).keep(code.clone(), stands_for, CODE);
     (jar, asked.back(&here, redirect, &[("code", &code)])).into_response()
 }
 
+/// Whether a scope is among those that are asked for.
+pub fn asks_for(scopes: &str, scope: &str) -> bool {
+    scopes.split(' ').any(|one| one == scope)
+}
+
 impl Asked {
+    /// For how many seconds somebody may be signed in already (OpenID Connect Core 1.0, 3.1.2.1).
+    fn oldest(&self) -> Option<i64> {
+        if asks_for(&self.prompt, "login") { Some(0) } else { self.max_age.parse().ok() }
+    }
+
     /// Who asks, and where to send people back to. To an address that is not known nobody is sent, whatever is wrong
     /// (RFC 6749, 4.1.2.1).
     fn known<'h>(&self, here: &'h SignIn) -> Result<(&'h Client, Url), &'static str> {
@@ -133,7 +150,7 @@ impl Asked {
         Redirect::to(redirect.as_str()).into_response()
     }
 
-    fn fields(&self) -> [(&str, &str); 8] {
+    fn fields(&self) -> [(&str, &str); 10] {
         [
             ("response_type", &self.response_type),
             ("client_id", &self.client_id),
@@ -143,6 +160,8 @@ impl Asked {
             ("nonce", &self.nonce),
             ("code_challenge", &self.code_challenge),
             ("code_challenge_method", &self.code_challenge_method),
+            ("prompt", &self.prompt),
+            ("max_age", &self.max_age),
         ]
     }
 }

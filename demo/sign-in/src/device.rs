@@ -21,6 +21,8 @@ pub struct Device {
     pub client: String,
     /// Who confirmed it.
     pub session: Option<Session>,
+    /// What for.
+    pub scope: String,
     short: String,
 }
 
@@ -29,6 +31,8 @@ pub struct Device {
 pub struct Begun {
     #[serde(default)]
     client_id: String,
+    #[serde(default)]
+    scope: String,
 }
 
 /// The short code, from the address or the form.
@@ -50,7 +54,8 @@ pub async fn begin(State(here): State<SignIn>, Form(begun): Form<Begun>) -> Resu
     let letters: Vec<char> =
         pending::secret().bytes().filter(u8::is_ascii_digit).take(8).map(letter).collect();
     let short: String = letters[..4].iter().chain(&['-']).chain(&letters[4..]).collect();
-    let device = Device { client: client.id.clone(), session: None, short: short.clone() };
+    let device =
+        Device { client: client.id.clone(), session: None, scope: begun.scope, short: short.clone() };
     lock(&here.0.devices).keep(secret.clone(), device, DEVICE);
     let page = format!("{}/device", here.0.url);
     Ok(Json(json!({

@@ -7,7 +7,7 @@
 //! | `/.well-known/openid-configuration` | says where everything is | OpenID Connect Discovery 1.0, 4 |
 //! | `/keys` | public keys, of three kinds | RFC 7517 |
 //! | `/authorize` | a page on which one picks a person; gives a code | RFC 6749, 4.1; RFC 7636; RFC 9207 |
-//! | `/token` | gives tokens for codes, devices and services | RFC 6749; RFC 8628; RFC 9068 |
+//! | `/token` | gives tokens for codes, devices, services, and anew | RFC 6749; RFC 8628; RFC 9068 |
 //! | `/device` | gives a code to a device, and has it confirmed | RFC 8628 |
 //! | `/userinfo` | who the bearer is | OpenID Connect Core 1.0, 5.3 |
 //! | `/sign-out` | ends a session | OpenID Connect RP-Initiated Logout 1.0 |
@@ -59,6 +59,7 @@ struct Inner {
     devices: Mutex<Pending<device::Device>>,
     sessions: Mutex<Pending<session::Session>>,
     bearers: Mutex<Pending<session::Bearer>>,
+    lasting: Mutex<Pending<session::Lasting>>,
 }
 
 impl SignIn {
@@ -72,6 +73,7 @@ impl SignIn {
             devices: Mutex::default(),
             sessions: Mutex::default(),
             bearers: Mutex::default(),
+            lasting: Mutex::default(),
         }))
     }
 
@@ -122,12 +124,12 @@ async fn discovery(State(here): State<SignIn>) -> Json<Value> {
         "end_session_endpoint": format!("{url}/sign-out"),
         "device_authorization_endpoint": format!("{url}/device"),
         "response_types_supported": ["code"],
-        "grant_types_supported": ["authorization_code", "client_credentials", token::DEVICE],
+        "grant_types_supported": ["authorization_code", "refresh_token", "client_credentials", token::DEVICE],
         "subject_types_supported": ["public"],
         "id_token_signing_alg_values_supported": ["RS256", "ES256", "EdDSA"],
         "code_challenge_methods_supported": ["S256"],
         "token_endpoint_auth_methods_supported": ["none", "client_secret_basic", "client_secret_post"],
-        "scopes_supported": ["openid"],
+        "scopes_supported": ["openid", "offline_access"],
         "authorization_response_iss_parameter_supported": true,
     }))
 }

@@ -28,6 +28,13 @@ pub struct Session {
     pub since: i64,
 }
 
+/// Whose a token to have others with is, and for which client.
+#[derive(Debug)]
+pub struct Lasting {
+    pub client: String,
+    pub session: Session,
+}
+
 /// Whose an access token is.
 #[derive(Debug)]
 pub struct Bearer {
@@ -43,11 +50,13 @@ impl Session {
     }
 }
 
-/// Signs somebody in. Whoever is the same person already goes on as they are.
-pub fn begin(here: &SignIn, jar: CookieJar, person: &str) -> (CookieJar, Session) {
+/// Signs somebody in. Whoever is the same person already goes on as they are, unless that is older than may be.
+pub fn begin(here: &SignIn, jar: CookieJar, person: &str, oldest: Option<i64>) -> (CookieJar, Session) {
     let mut sessions = lock(&here.0.sessions);
     let known = jar.get(COOKIE).and_then(|cookie| sessions.get(cookie.value()));
-    if let Some(session) = known.filter(|session| session.person == person) {
+    let now = Timestamp::now().as_second();
+    let is_young = |session: &Session| oldest.is_none_or(|oldest| now - session.since < oldest);
+    if let Some(session) = known.filter(|session| session.person == person && is_young(session)) {
         let session = session.clone();
         return (jar, session);
     }
@@ -91,6 +100,7 @@ pub async fn sign_out(
     let ended = jar.get(COOKIE).and_then(|cookie| lock(&here.0.sessions).take(cookie.value()));
     if let Some(session) = ended {
         lock(&here.0.bearers).retain(|bearer| bearer.session != session.id);
+        lock(&here.0.lasting).retain(|lasting| lasting.session.id != session.id);
     }
     let jar = jar.remove(Cookie::build(COOKIE).path("/"));
     let client = here.0.known.client(&leaving.client_id);

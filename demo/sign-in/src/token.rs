@@ -1,9 +1,9 @@
 //! Tokens, for codes, for devices that somebody confirmed, and for services.
 
-use crate::authorize::Code;
+use crate::authorize::{Code, asks_for};
 use crate::keys::b64;
 use crate::known::{Client, Person};
-use crate::session::{Bearer, Session};
+use crate::session::{Bearer, Lasting, Session};
 use crate::{Refused, SignIn, lock, pages, pending};
 use axum::Json;
 use axum::extract::{Form, Query, State};
@@ -21,6 +21,8 @@ use subtle::ConstantTimeEq as _;
 pub const DEVICE: &str = "urn:ietf:params:oauth:grant-type:device_code";
 /// How long a token counts, in seconds.
 const TOKEN: i64 = 600;
+/// How long a token counts that others are had with, in seconds.
+const LASTING: i64 = 12 * 3_600;
 
 /// What is sent for a token.
 #[derive(Debug, Deserialize)]
@@ -38,6 +40,8 @@ pub struct Asked {
     code_verifier: String,
     #[serde(default)]
     device_code: String,
+    #[serde(default)]
+    refresh_token: String,
 }
 
 /// Gives tokens.
@@ -50,6 +54,7 @@ pub async fn token(
     let answer = match asked.grant_type.as_str() {
         "authorization_code" => for_code(&here, client, &asked)?,
         "client_credentials" => for_service(&here, client)?,
+        "refresh_token" => anew(&here, client, &asked)?,
         DEVICE => for_device(&here, client, &asked)?,
         _ => return Err(Refused::because("unsupported_grant_type", "no such grant is known here")),
     };
@@ -121,13 +126,41 @@ fn for_code(here: &SignIn, client: &Client, asked: &Asked) -> Result<Value, Refu
     let person = here.0.known.person(&code.session.person).ok_or_else(gone)?;
     let mut answer = access(here, client, person, &code.session);
     if code.openid {
-        let mut claims = of_person(here, person, &code.session);
-        claims["aud"] = json!(client.id);
-        if !code.nonce.is_empty() {
-            claims["nonce"] = json!(code.nonce);
-        }
-        answer["id_token"] = json!(lock(&here.0.keys).sign("JWT", &claims));
+        answer["id_token"] = identity(here, client, person, &code.session, &code.nonce);
     }
+    if code.lasting {
+        answer["refresh_token"] = lasting(here, client, &code.session);
+    }
+    Ok(answer)
+}
+
+/// An ID token (OpenID Connect Core 1.0, 2).
+fn identity(here: &SignIn, client: &Client, person: &Person, session: &Session, nonce: &str) -> Value {
+    let mut claims = of_person(here, person, session);
+    claims["aud"] = json!(client.id);
+    if !nonce.is_empty() {
+        claims["nonce"] = json!(nonce);
+    }
+    json!(lock(&here.0.keys).sign("JWT", &claims))
+}
+
+/// A token that others are had with later, each once (RFC 6749, 1.5).
+fn lasting(here: &SignIn, client: &Client, session: &Session) -> Value {
+    let token = pending::secret();
+    let what = Lasting { client: client.id.clone(), session: session.clone() };
+    lock(&here.0.lasting).keep(token.clone(), what, LASTING);
+    json!(token)
+}
+
+/// Tokens in the place of those before (RFC 6749, 6).
+fn anew(here: &SignIn, client: &Client, asked: &Asked) -> Result<Value, Refused> {
+    let gone = || Refused::because("invalid_grant", "the token is not known, has been used, or has ended");
+    let known = lock(&here.0.lasting).take(&asked.refresh_token);
+    let known = known.filter(|known| known.client == client.id).ok_or_else(gone)?;
+    let person = here.0.known.person(&known.session.person).ok_or_else(gone)?;
+    let mut answer = access(here, client, person, &known.session);
+    answer["id_token"] = identity(here, client, person, &known.session, "");
+    answer["refresh_token"] = lasting(here, client, &known.session);
     Ok(answer)
 }
 
@@ -139,9 +172,17 @@ fn for_device(here: &SignIn, client: &Client, asked: &Asked) -> Result<Value, Re
     if device.session.is_none() {
         return Err(Refused::because("authorization_pending", "nobody has confirmed it yet"));
     }
-    let session = devices.take(&asked.device_code).and_then(|device| device.session).ok_or_else(gone)?;
+    let device = devices.take(&asked.device_code).ok_or_else(gone)?;
+    let session = device.session.ok_or_else(gone)?;
     let person = here.0.known.person(&session.person).ok_or_else(gone)?;
-    Ok(access(here, client, person, &session))
+    let mut answer = access(here, client, person, &session);
+    if asks_for(&device.scope, "openid") {
+        answer["id_token"] = identity(here, client, person, &session, "");
+    }
+    if asks_for(&device.scope, "offline_access") {
+        answer["refresh_token"] = lasting(here, client, &session);
+    }
+    Ok(answer)
 }
 
 fn for_service(here: &SignIn, client: &Client) -> Result<Value, Refused> {

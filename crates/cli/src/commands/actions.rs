@@ -26,7 +26,7 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, "", Some(&args.resource))?;
-    let told = match args.at.asking(&args.with, global, shell)? {
+    let told = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(world, now) => {
             told::actions(world.engine(), &request, now).map_err(Failure::input)?
         }

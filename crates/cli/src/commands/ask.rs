@@ -60,7 +60,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
         args.permission.as_deref().unwrap_or_default(),
         args.resource.as_deref(),
     )?;
-    let (explanation, take) = match args.at.asking(&args.with, global, shell)? {
+    let (explanation, take) = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(mut world, now) => {
             let explanation = explained(&world, &request, now)?;
             let wanted = args.why && !explanation.allowed;
@@ -104,7 +104,7 @@ fn take(world: &mut World, request: &Request, now: Timestamp) -> Result<Take, Fa
 /// an item of a batch is, and the others are answered all the same.
 async fn from_file(file: &Path, args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let now = args.with.moment()?;
-    let asking = args.at.asking(&args.with, global, shell)?;
+    let asking = args.at.asking(&args.with, global, shell).await?;
     let mut code = YES;
     for (at, text) in lines::numbered(&lines::read(file)?) {
         let answer = match from_line(text, now, args, &asking).await {

@@ -49,7 +49,7 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::Save { dir, title, draft, onto_live } => {
             let sources = files::sources(&dir)?;

@@ -54,7 +54,7 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::Give { role, to, at, values, from, until } => {
             let values = self::values(&values)?;

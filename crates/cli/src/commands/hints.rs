@@ -27,7 +27,7 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, "", args.resource.as_deref())?;
-    let told = match args.at.asking(&args.with, global, shell)? {
+    let told = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(world, now) => {
             let under = |_: &str| Under::one(world.engine(), &request);
             let application = args.application.as_str();

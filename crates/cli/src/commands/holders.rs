@@ -26,7 +26,7 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request("anonymous", &args.permission, args.resource.as_deref())?;
-    let told = match args.at.asking(&args.with, global, shell)? {
+    let told = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(world, now) => {
             told::holders(world.engine(), &request, args.through, now, &mut || true)
                 .map_err(Failure::input)?

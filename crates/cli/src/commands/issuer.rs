@@ -20,7 +20,7 @@ pub enum Command {
         #[arg(long, value_name = "URL")]
         url: String,
         /// An audience its tokens may name, by application: customs=https://customs.example
-        #[arg(long = "audience", value_name = "APP=AUD", required = true)]
+        #[arg(long = "audience", value_name = "APP=AUD", required_unless_present = "operators")]
         audiences: Vec<String>,
         /// Its public keys, as a JWK set or PEM; without it they are had from where it says they are
         #[arg(long, value_name = "FILE")]
@@ -31,6 +31,12 @@ pub enum Command {
         /// Let its ID tokens count
         #[arg(long)]
         id_tokens: bool,
+        /// Let operators sign in with it, once another has approved that
+        #[arg(long, requires = "client")]
+        operators: bool,
+        /// As which client of it: one that serves no application
+        #[arg(long, value_name = "ID", requires = "operators")]
+        client: Option<String>,
     },
     /// End one: its tokens count no more, at once
     End {
@@ -45,13 +51,14 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::List => {
             let columns: &[Column<IssuerShown>] = &[
                 ("key", |one| one.key.clone()),
                 ("url", |one| one.url.clone()),
                 ("audiences", audiences_told),
+                ("operators", operators_told),
                 ("in-charter", |one| if one.in_charter { "yes" } else { "no" }.to_owned()),
                 ("keys", keys_told),
                 ("last-refused", |one| {
@@ -61,7 +68,7 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
             ];
             table::print(shell, &client.issuers().await?, columns);
         }
-        Command::Add { key, url, audiences, jwks, private, id_tokens } => {
+        Command::Add { key, url, audiences, jwks, private, id_tokens, operators, client: known_as } => {
             let keys = match &jwks {
                 None => None,
                 Some(path) => {
@@ -70,10 +77,17 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
                 }
             };
             let audiences = by_application(&audiences)?;
-            let asked = IssuerAsked { key, url, audiences, keys, private, id_tokens };
+            let asked =
+                IssuerAsked { key, url, audiences, keys, private, id_tokens, operators, client: known_as };
             let made = client.add_issuer(&asked).await?;
             shell.notice(&format!("{} is set up", made.key));
-            if !made.in_charter {
+            if made.waits {
+                shell.notice(&format!(
+                    "operators sign in with it once another has approved it: ostrog approve I-{}",
+                    made.key
+                ));
+            }
+            if !made.in_charter && !made.audiences.is_empty() {
                 shell.notice(&format!(
                     "the live charter has no [issuer.{}] yet: until it has, its tokens are refused",
                     made.key
@@ -108,6 +122,15 @@ fn audiences_told(issuer: &IssuerShown) -> String {
         .iter()
         .flat_map(|(application, all)| all.iter().map(move |audience| format!("{application}={audience}")));
     pairs.collect::<Vec<_>>().join(", ")
+}
+
+/// As which client operators sign in with it.
+fn operators_told(issuer: &IssuerShown) -> String {
+    match &issuer.client {
+        Some(client) if issuer.waits => format!("{client}, once approved"),
+        Some(client) => client.clone(),
+        None => String::new(),
+    }
 }
 
 fn keys_told(issuer: &IssuerShown) -> String {

@@ -115,7 +115,7 @@ impl From<Level> for Detail {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::New {
             application,

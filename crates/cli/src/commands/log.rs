@@ -26,7 +26,7 @@ pub enum Command {
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let Command::Changes { before, limit } = command;
-    let client = global.client()?;
+    let client = global.client().await?;
     let mut found: Vec<ChangeShown> = Vec::new();
     let mut before = before;
     while found.len() < limit {

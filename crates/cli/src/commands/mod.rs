@@ -12,6 +12,7 @@ mod holders;
 mod issuer;
 mod key;
 mod log;
+mod login;
 mod question;
 mod reach;
 mod register;
@@ -30,10 +31,14 @@ mod tenant_role;
 mod token;
 
 use crate::exit::{Code, Failure};
+use crate::sessions::{self, Kept};
 use crate::shell::Shell;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use ostrog_client::Client;
 use std::path::PathBuf;
+
+/// How long before its end a session is renewed.
+const SOON: jiff::SignedDuration = jiff::SignedDuration::from_mins(30);
 
 /// Central authorization policy: model it, ask it, rehearse it, serve it.
 #[derive(Debug, Parser)]
@@ -146,6 +151,10 @@ enum Command {
     /// What happened
     #[command(subcommand)]
     Log(log::Command),
+    /// Sign in with an issuer, as yourself
+    Login(login::Args),
+    /// End the session that login began
+    Logout,
     /// How the service stands
     Status,
     /// Print completions for a shell
@@ -184,26 +193,49 @@ pub async fn run(cli: Cli, shell: &Shell) -> Result<Code, Failure> {
         Command::Routes(command) => routes::run(command, global, shell).await,
         Command::Token(command) => token::run(command, global, shell).await,
         Command::Log(command) => log::run(command, global, shell).await,
+        Command::Login(args) => login::run(args, global, shell).await,
+        Command::Logout => login::out(global, shell).await,
         Command::Status => status::run(global, shell).await,
         Command::Completions(args) => completions::run(&args),
     }
 }
 
 impl Global {
-    /// A client for the service, with the key from the environment or a file.
-    pub fn client(&self) -> Result<Client, Failure> {
-        let Some(server) = &self.server else {
-            return Err(Failure::misused(
+    /// The service's address.
+    fn server(&self) -> Result<&str, Failure> {
+        self.server.as_deref().ok_or_else(|| {
+            Failure::misused(
                 "which service? give --server URL or set OSTROG_URL, or work offline with --charter DIR",
-            ));
-        };
+            )
+        })
+    }
+
+    /// A client for the service, with the key from a file or the environment, or else as who signed in.
+    pub async fn client(&self) -> Result<Client, Failure> {
+        let server = self.server()?;
         let key = match &self.key_file {
-            Some(path) => std::fs::read_to_string(path)
-                .map_err(|error| Failure::misused(format!("{}: {error}", path.display())))?,
-            None => std::env::var("OSTROG_KEY")
-                .map_err(|_| Failure::misused("no key: set OSTROG_KEY, or give --key-file FILE"))?,
+            Some(path) => Some(
+                std::fs::read_to_string(path)
+                    .map_err(|error| Failure::misused(format!("{}: {error}", path.display())))?,
+            ),
+            None => std::env::var("OSTROG_KEY").ok(),
         };
-        Ok(Client::new(server, &key)?)
+        if let Some(key) = key {
+            return Ok(Client::new(server, &key)?);
+        }
+        let kept = sessions::of(server)?.ok_or_else(|| {
+            Failure::misused("nobody is signed in: ostrog login, or set OSTROG_KEY, or give --key-file FILE")
+        })?;
+        let client = Client::new(server, &kept.session)?;
+        let soon = jiff::Timestamp::now().checked_add(SOON).unwrap_or(jiff::Timestamp::MAX);
+        if let Some(renewal) = kept.renewal.as_ref().filter(|_| kept.ends_by(soon)) {
+            // If it cannot be renewed it may still last a while, or the call itself says that it does not.
+            if let Ok(renewed) = client.renew_session(renewal).await {
+                let (renewal, until) = (renewed.renewal, renewed.who.until);
+                sessions::keep(server, Some(Kept { session: kept.session, renewal, until }))?;
+            }
+        }
+        Ok(client)
     }
 }
 

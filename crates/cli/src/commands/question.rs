@@ -68,13 +68,13 @@ impl Where {
     ///
     /// # Errors
     /// If there is nobody to ask, or a file has errors.
-    pub fn asking(&self, with: &With, global: &Global, shell: &Shell) -> Result<Asking, Failure> {
+    pub async fn asking(&self, with: &With, global: &Global, shell: &Shell) -> Result<Asking, Failure> {
         match &self.charter {
             Some(_) => {
                 let now = with.moment()?.unwrap_or_else(Timestamp::now);
                 Ok(Asking::Offline(Box::new(self.world(with, shell)?), now))
             }
-            None => Ok(Asking::Live(with.at_position(global.client()?))),
+            None => Ok(Asking::Live(with.at_position(global.client().await?))),
         }
     }
 

@@ -32,7 +32,7 @@ pub struct Args {
 
 pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let request = args.with.request(&args.subject, &args.permission, None)?;
-    let told = match args.at.asking(&args.with, global, shell)? {
+    let told = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(world, now) => {
             let at = (args.under.as_deref(), None, args.limit);
             told::reach(world.engine(), &request, at, now, &mut || true).map_err(Failure::input)?

@@ -55,7 +55,7 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::Load { file, check } => load(&client, &file, check, shell).await,
         Command::Show { entity } => show(&client, &entity, shell).await,

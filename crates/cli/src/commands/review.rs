@@ -36,7 +36,7 @@ pub struct ReturnArgs {
 }
 
 pub async fn approve(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     if args.check {
         tell(&client.review(&args.what).await?, shell);
         return Ok(YES);
@@ -68,7 +68,7 @@ pub async fn approve(args: Args, global: &Global, shell: &Shell) -> Result<Code,
 }
 
 pub async fn give_back(args: ReturnArgs, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    global.client()?.give_back(&args.what, &args.note).await?;
+    global.client().await?.give_back(&args.what, &args.note).await?;
     shell.notice(&format!("{} is returned", args.what));
     Ok(YES)
 }

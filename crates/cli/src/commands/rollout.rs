@@ -83,7 +83,7 @@ pub enum RevisionCommand {
 }
 
 pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     if args.what == "status" {
         return status(&client, args.follow, shell).await;
     }
@@ -110,7 +110,7 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
 }
 
 pub async fn back(args: BackArgs, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     if !args.yes {
         can_be_asked()?;
         confirmed(&args.applications, shell)?;
@@ -121,7 +121,7 @@ pub async fn back(args: BackArgs, global: &Global, shell: &Shell) -> Result<Code
 }
 
 pub async fn revision(command: RevisionCommand, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         RevisionCommand::List => {
             let columns: &[Column<RevisionShown>] = &[

@@ -155,7 +155,7 @@ async fn list(args: ListArgs, global: &Global, shell: &Shell) -> Result<Code, Fa
 
 /// The charter that is live.
 async fn live(global: &Global, shell: &Shell) -> Result<Arc<Policy>, Failure> {
-    let text = global.client()?.revision("live").await?;
+    let text = global.client().await?.revision("live").await?;
     let files = text.files.into_iter().map(|file| SourceFile { path: file.path, text: file.text }).collect();
     let sources = Sources::new(files);
     let reading = charter::read(&sources);
@@ -201,7 +201,7 @@ async fn check(args: &CheckArgs, global: &Global, shell: &Shell) -> Result<Code,
                     .map(|file| super::token::token(Some(file)).map(TokenText))
                     .transpose()?,
             };
-            global.client()?.check_route(&question).await?
+            global.client().await?.check_route(&question).await?
         }
     };
     if shell.format == OutputFormat::Text {

@@ -36,7 +36,7 @@ pub async fn run(args: &Args, global: &Global, shell: &Shell) -> Result<Code, Fa
     let request = args.with.request(&args.subject, &args.permission, None)?;
     let kind = args.permission.split(':').next().unwrap_or_default();
     let columns = args.columns.as_deref().map(|path| columns(path, kind)).transpose()?;
-    let told = match args.at.asking(&args.with, global, shell)? {
+    let told = match args.at.asking(&args.with, global, shell).await? {
         Asking::Offline(world, now) => {
             told::rows(world.engine(), &request, columns.as_ref(), now, &mut || true)
                 .map_err(Failure::input)?

@@ -10,6 +10,7 @@ use ostrog_service::serving::{Limits, serve};
 use ostrog_store::Store;
 use ostrog_store::cluster::Cluster;
 use ostrog_store::key::{KeyKind, Making};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -38,6 +39,9 @@ pub struct Args {
     /// Whose that key is: an operator on record; without one it is a program's, which approves nothing
     #[arg(long, value_name = "PERSON", requires = "new_owner")]
     person: Option<String>,
+    /// The secret by which an issuer that operators sign in with knows this service, in a file: port-id=FILE
+    #[arg(long = "sign-in-secret", value_name = "ISSUER=FILE")]
+    secrets: Vec<String>,
     /// If nothing is live yet, put this charter live first
     #[arg(long, value_name = "DIR")]
     charter: Option<PathBuf>,
@@ -63,6 +67,7 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
         None => MAX_STALE,
         Some(text) => super::time(&text).map_err(|why| Failure::misused(format!("max-stale: {why}")))?,
     };
+    let secrets = secrets(&args.secrets)?;
     let (url, cluster) = match database {
         Some(url) => (url, None),
         None => {
@@ -74,9 +79,15 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
         }
     };
     let guard = cluster.clone().map(|cluster| tokio::spawn(keep_running(cluster)));
-    let owner = args.new_owner.then_some(args.person);
-    let done =
-        serve_on(&url, &listen, public_url.as_deref(), args.charter.as_deref(), max_stale, owner).await;
+    let serving = Serving {
+        listen,
+        public_url,
+        charter: args.charter,
+        max_stale,
+        owner: args.new_owner.then_some(args.person),
+        secrets,
+    };
+    let done = serving.on(&url).await;
     if let (Some(cluster), Some(guard)) = (cluster, guard) {
         guard.abort();
         cluster.stop()?;
@@ -101,48 +112,70 @@ pub async fn keep_running(cluster: Arc<Cluster>) {
     }
 }
 
-async fn serve_on(
-    url: &str,
-    listen: &str,
-    public_url: Option<&str>,
-    charter: Option<&std::path::Path>,
+/// Secrets, by issuer: each is the content of a file, without what ends its line.
+fn secrets(pairs: &[String]) -> Result<BTreeMap<String, String>, Failure> {
+    let read = |pair: &String| {
+        let (issuer, path) = pair.split_once('=').ok_or_else(|| {
+            Failure::misused(format!(
+                "--sign-in-secret takes ISSUER=FILE, such as port-id=/etc/ostrog/secret, not {pair:?}"
+            ))
+        })?;
+        let text =
+            std::fs::read_to_string(path).map_err(|error| Failure::misused(format!("{path}: {error}")))?;
+        Ok((issuer.to_owned(), text.trim_end().to_owned()))
+    };
+    pairs.iter().map(read).collect()
+}
+
+/// How the service is served.
+struct Serving {
+    listen: String,
+    public_url: Option<String>,
+    charter: Option<PathBuf>,
     max_stale: Duration,
+    /// Whether a new owner's key is made, and whose.
     owner: Option<Option<String>>,
-) -> Result<(), Failure> {
-    let store = Store::open(url).await?;
-    let node = Arc::new(Node::open(store.clone(), max_stale).await?);
-    let said = |problem: Problem| Failure::unreachable(told(problem));
-    if owner.is_some() || !node.has_keys() {
-        let (name, actor) = if node.has_keys() {
-            ("new owner", "whoever started the service")
-        } else {
-            ("first owner", "the first start")
-        };
-        let making = Making { person: owner.flatten(), ..Making::whole(KeyKind::Operator, name) };
-        let key = node.new_key_of_host(making, actor).await.map_err(said)?;
-        // Shown once, alone, on stdout; everything else goes to stderr.
-        println!("{}", key.reveal());
+    secrets: BTreeMap<String, String>,
+}
+
+impl Serving {
+    async fn on(self, url: &str) -> Result<(), Failure> {
+        let Serving { listen, public_url, charter, max_stale, owner, secrets } = self;
+        let store = Store::open(url).await?;
+        let node = Arc::new(Node::open(store.clone(), max_stale).await?);
+        let said = |problem: Problem| Failure::unreachable(told(problem));
+        if owner.is_some() || !node.has_keys() {
+            let (name, actor) = if node.has_keys() {
+                ("new owner", "whoever started the service")
+            } else {
+                ("first owner", "the first start")
+            };
+            let making = Making { person: owner.flatten(), ..Making::whole(KeyKind::Operator, name) };
+            let key = node.new_key_of_host(making, actor).await.map_err(said)?;
+            // Shown once, alone, on stdout; everything else goes to stderr.
+            println!("{}", key.reveal());
+        }
+        if let Some(folder) = charter.as_deref()
+            && node.live_revision().is_none()
+        {
+            let title = format!("First charter, from {}", folder.display());
+            let put = node.put_live(files::sources(folder)?, &title, "the first start").await;
+            put.map_err(|problem| Failure::input(told(problem)))?;
+        }
+        let listener = tokio::net::TcpListener::bind(&listen)
+            .await
+            .map_err(|error| Failure::unreachable(format!("cannot listen on {listen}: {error}")))?;
+        let address = listener.local_addr().map_err(Failure::unreachable)?;
+        let public_url = public_url.unwrap_or_else(|| format!("http://{address}"));
+        tracing::info!(%address, public_url, live = ?node.live_revision(), "serving");
+        node.listens_at(&address.to_string());
+        tokio::spawn(Arc::clone(&node).follow());
+        let app = App::with_secrets(node, &public_url, secrets);
+        serve(listener, app, Limits::default(), stop_signal()).await.map_err(Failure::unreachable)?;
+        tracing::info!("stopped");
+        store.close().await;
+        Ok(())
     }
-    if let Some(folder) = charter
-        && node.live_revision().is_none()
-    {
-        let title = format!("First charter, from {}", folder.display());
-        let put = node.put_live(files::sources(folder)?, &title, "the first start").await;
-        put.map_err(|problem| Failure::input(told(problem)))?;
-    }
-    let listener = tokio::net::TcpListener::bind(listen)
-        .await
-        .map_err(|error| Failure::unreachable(format!("cannot listen on {listen}: {error}")))?;
-    let address = listener.local_addr().map_err(Failure::unreachable)?;
-    let public_url = public_url.map_or_else(|| format!("http://{address}"), str::to_owned);
-    tracing::info!(%address, public_url, live = ?node.live_revision(), "serving");
-    node.listens_at(&address.to_string());
-    tokio::spawn(Arc::clone(&node).follow());
-    let app = App::new(node, &public_url);
-    serve(listener, app, Limits::default(), stop_signal()).await.map_err(Failure::unreachable)?;
-    tracing::info!("stopped");
-    store.close().await;
-    Ok(())
 }
 
 /// A problem with its parts, for a person.

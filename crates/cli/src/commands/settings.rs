@@ -32,7 +32,7 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::Show { history: true } => {
             let columns: &[Column<SettingsPut>] = &[

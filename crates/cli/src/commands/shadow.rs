@@ -28,7 +28,7 @@ pub struct Args {
 }
 
 pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     let last = |all: Vec<ShadowShown>| {
         let found = match args.number {
             Some(number) => all.into_iter().find(|one| one.number == number),

@@ -46,7 +46,7 @@ pub enum Command {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::List { subject } => {
             let query = ActivationQuery { subject, ..ActivationQuery::default() };

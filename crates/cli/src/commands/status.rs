@@ -6,7 +6,7 @@ use crate::files::counted;
 use crate::shell::Shell;
 
 pub async fn run(global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let status = global.client()?.status().await?;
+    let status = global.client().await?.status().await?;
     if shell.format != OutputFormat::Text {
         shell.answer(&serde_json::to_string(&status).unwrap_or_default());
         return Ok(YES);

@@ -46,7 +46,7 @@ struct Written {
 }
 
 pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Code, Failure> {
-    let client = global.client()?;
+    let client = global.client().await?;
     match command {
         Command::List { tenant } => {
             let page = client.tenant_roles(&TenantQuery { tenant }).await?;

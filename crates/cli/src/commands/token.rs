@@ -59,7 +59,8 @@ pub async fn run(command: Command, global: &Global, shell: &Shell) -> Result<Cod
         }
         None => {
             global
-                .client()?
+                .client()
+                .await?
                 .read_token(&TokenAsked { token: Some(TokenText(token)), ..TokenAsked::default() })
                 .await?
         }

@@ -188,9 +188,13 @@ pub async fn answer(browser: &WebDriver, text: &str) {
     panic!("{text} cannot be clicked");
 }
 
-/// Writes into a field in place of what is there.
+/// Writes into the field that can be seen, once one can, in place of what is there: a dialog that is shut keeps its
+/// own, unseen.
 pub async fn fill(browser: &WebDriver, css: &str, text: impl Into<TypingData>) {
-    find(browser, css).await.click().await.expect("clicked");
+    let wait = browser.query(By::Css(css)).and_displayed();
+    let wait = wait.wait(Duration::from_secs(10), Duration::from_millis(50));
+    let field = wait.first().await.unwrap_or_else(|error| panic!("{css}: {error}"));
+    field.click().await.expect("clicked");
     keys(browser, Key::Control + "a").await;
     keys(browser, text).await;
 }

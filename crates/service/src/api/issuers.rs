@@ -27,6 +27,9 @@ fn shown(kept: &Kept, standing: Option<Standing>, in_charter: bool) -> IssuerSho
         from_file: kept.keys.is_some(),
         private: kept.private,
         id_tokens: kept.id_tokens,
+        operators: kept.client.is_some(),
+        client: kept.client.clone(),
+        waits: kept.waits,
         created_at: kept.created_at.to_string(),
         author: kept.author.clone(),
         in_charter,
@@ -58,6 +61,8 @@ pub async fn issuers(operator: Operator) -> Result<Json<Vec<IssuerShown>>, Probl
 }
 
 /// Sets one up. What its tokens mean stands in the charter, under the same key.
+///
+/// Operators sign in with it once another has approved that (`I-KEY`), where the settings say so.
 #[utoipa::path(post, path = "/api/v1/issuers", tag = "issuers", request_body = IssuerAsked,
     responses((status = 200, description = "It is set up", body = IssuerShown), Refused),
     security(("key" = [])))]
@@ -66,8 +71,10 @@ pub async fn add_issuer(
     StrictJson(asked, _held): StrictJson<IssuerAsked>,
 ) -> Result<Json<IssuerShown>, Problem> {
     let keeping = operator.issuer_keeping()?;
-    let kept = kept(asked, operator.key_id())?;
-    keeping.add(kept.clone()).await?;
+    if asked.operators {
+        operator.need_lately()?;
+    }
+    let kept = keeping.add(kept(asked, operator.key_id())?).await?;
     let now = operator.again()?;
     Ok(Json(shown(&kept, None, now.issuers()?.is_in_charter(&kept.key))))
 }
@@ -78,8 +85,25 @@ fn kept(asked: IssuerAsked, author: &str) -> Result<Kept, Problem> {
     }
     discovery::issuer(&asked.url).map_err(|why| Problem::invalid(format!("{}: {why}.", asked.url)))?;
     let named = asked.audiences.values().flatten();
-    if asked.audiences.is_empty() || asked.audiences.values().any(Vec::is_empty) {
+    if asked.audiences.values().any(Vec::is_empty) || (asked.audiences.is_empty() && !asked.operators) {
         return Err(Problem::invalid("An issuer needs an audience for each application: customs=AUD."));
+    }
+    match (&asked.client, asked.operators) {
+        (None, false) => {}
+        (Some(client), true) if client.is_empty() || client.len() > 1_000 => {
+            return Err(Problem::invalid("A client has a name of 1 to 1,000 bytes."));
+        }
+        (Some(client), true) if named.clone().any(|one| one == client) => {
+            return Err(Problem::invalid(format!(
+                "{client:?} is an application's audience: operators sign in with a client that serves none."
+            )));
+        }
+        (Some(_), true) => {}
+        _ => {
+            return Err(Problem::invalid(
+                "Operators sign in with an issuer as a client of it: say operators and client together.",
+            ));
+        }
     }
     if named.clone().count() > MAX_AUDIENCES || named.clone().any(|one| one.is_empty() || one.len() > 1_000) {
         return Err(Problem::invalid(format!(
@@ -97,6 +121,9 @@ fn kept(asked: IssuerAsked, author: &str) -> Result<Kept, Problem> {
         keys,
         private: asked.private,
         id_tokens: asked.id_tokens,
+        client: asked.client,
+        waits: false,
+        persons: Vec::new(),
         created_at: Timestamp::now(),
         author: author.to_owned(),
     })

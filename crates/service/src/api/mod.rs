@@ -34,8 +34,9 @@ use crate::App;
 use crate::lanes::Ticket;
 use crate::node::gate::Operator;
 use crate::problem::Problem;
-use axum::Json;
 use axum::response::{IntoResponse as _, Response};
+use axum::routing::get;
+use axum::{Json, Router};
 use serde::Serialize;
 use std::time::Duration;
 use utoipa_axum::router::OpenApiRouter;
@@ -52,6 +53,11 @@ const PATIENCE: Duration = Duration::from_secs(10);
 pub fn router() -> OpenApiRouter<App> {
     OpenApiRouter::new()
         .routes(routes!(session::sign_in, session::signed_in, session::sign_out))
+        .routes(routes!(session::renew))
+        .routes(routes!(session::sign_in_with))
+        .routes(routes!(session::begin_device))
+        .routes(routes!(session::begin_loopback))
+        .routes(routes!(session::begin_session))
         .routes(routes!(questions::ask))
         .routes(routes!(questions::actions))
         .routes(routes!(questions::reach))
@@ -118,6 +124,13 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(issuers::end_issuer))
         .routes(routes!(issuers::try_issuer))
         .routes(routes!(tokens::read_token))
+}
+
+/// Pages by which a browser signs in with an issuer.
+pub fn sign_in_pages() -> Router<App> {
+    Router::new()
+        .route("/sign-in/{issuer}", get(session::begin))
+        .route("/sign-in/{issuer}/back", get(session::came_back))
 }
 
 /// Works out an answer beside the threads that answer decisions, and writes it there too.

@@ -96,6 +96,9 @@ pub async fn roll_out(
 ) -> Result<Json<ReleasedShown>, Problem> {
     let releasing = operator.releasing()?;
     let r#for = for_whom(&asked.r#for)?;
+    if asked.urgent && !asked.check {
+        releasing.urgently(asked.note.as_deref())?;
+    }
     let what =
         match asked.what.as_str() {
             what if what.starts_with("D-") => {

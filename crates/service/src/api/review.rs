@@ -96,12 +96,13 @@ fn saying(asked: ApprovalAsked) -> Result<Saying, Problem> {
     Ok(Saying { digest: asked.digest, report: asked.report, accepts: asked.accepts, note: asked.note })
 }
 
-/// Approves a draft `D-1`, settings `S-1`, or a revision `R-1` that went live urgently.
+/// Approves a draft `D-1`, settings `S-1`, an issuer `I-port-id` that operators are to sign in with, or a revision `R-1`
+/// that went live urgently.
 ///
 /// It binds the text, the rehearsal's files, the report and what is accepted: a change of any of these voids it. With
 /// the last approval that is needed a draft becomes a revision, and settings are in force.
 #[utoipa::path(post, path = "/api/v1/reviews/{id}/approval", tag = "reviews", request_body = ApprovalAsked,
-    params(("id" = String, Path, description = "D-1, S-1 or R-1")),
+    params(("id" = String, Path, description = "D-1, S-1, I-port-id or R-1")),
     responses((status = 200, description = "It counts", body = ApprovalShown), Refused),
     security(("key" = [])))]
 pub async fn approve(
@@ -165,7 +166,7 @@ pub async fn comment(
 
 /// What waits for approval, the caller's own to approve first.
 #[utoipa::path(get, path = "/api/v1/waiting", tag = "reviews",
-    responses((status = 200, description = "Drafts, settings, revisions that went live urgently", body = Vec<Waiting>), Refused),
+    responses((status = 200, description = "Drafts, settings, issuers for operators, revisions that went live urgently", body = Vec<Waiting>), Refused),
     security(("key" = [])))]
 pub async fn waiting(operator: Operator) -> Result<Json<Vec<Waiting>>, Problem> {
     let texts = operator.texts()?;
@@ -198,6 +199,19 @@ pub async fn waiting(operator: Operator) -> Result<Json<Vec<Waiting>>, Problem> 
             approvals: 0,
             needed,
             not_yet: texts.not_yours(&put.persons),
+        });
+    }
+    for issuer in
+        operator.issuers()?.all().into_iter().map(|(issuer, _)| issuer).filter(|issuer| issuer.waits)
+    {
+        all.push(Waiting {
+            id: format!("I-{}", issuer.key),
+            title: format!("operators sign in with {} ({})", issuer.key, issuer.iss),
+            by: called(&names, &issuer.author),
+            since: issuer.created_at.to_string(),
+            approvals: 0,
+            needed,
+            not_yet: texts.not_yours(&issuer.persons),
         });
     }
     for revision in texts.revisions().await? {

@@ -58,9 +58,13 @@ impl Node {
                         told = (Instant::now(), position);
                         self.tell_where().await;
                     }
-                    if noted.elapsed() > NOTING {
+                    let is_noted = noted.elapsed() > NOTING;
+                    if is_noted {
                         noted = Instant::now();
                         self.keep_uses().await;
+                    }
+                    if let Err(error) = self.keep_sessions(is_noted).await {
+                        tracing::debug!(%error, "what became of sessions could not be looked up");
                     }
                     match tokio::time::timeout(HEARTBEAT, bell.rung()).await {
                         Ok(Ok(())) | Err(_) => {}

@@ -15,6 +15,7 @@ pub mod gate;
 pub mod names;
 pub mod release;
 pub mod review;
+pub mod session;
 pub mod view;
 pub mod write;
 
@@ -62,6 +63,8 @@ pub struct Node {
     started: Timestamp,
     /// Keys used since that was last noted.
     used: Mutex<HashSet<String>>,
+    /// Who is signed in.
+    sessions: session::Sessions,
     /// The position last reached, for those who wait for one.
     reached: watch::Sender<i64>,
     /// When memory was last known to be in step with the database.
@@ -108,6 +111,7 @@ impl Node {
             going_back: watch::Sender::new(0),
             started: Timestamp::now(),
             used: Mutex::default(),
+            sessions: session::Sessions::default(),
             in_step: Mutex::new(Instant::now()),
             away: watch::Sender::new(false),
             doubtful: AtomicBool::new(false),
@@ -255,12 +259,12 @@ impl Node {
     /// # Errors
     /// Their errors, or that the database refuses.
     pub async fn put_settings_of_host(self: &Arc<Self>, text: &str, actor: &str) -> Result<(), Problem> {
-        review::settings_of(text)?;
+        let settings = review::settings_of(text)?;
         let (text, actor) = (text.to_owned(), actor.to_owned());
         self.record(move |write, now| {
             Box::pin(async move {
                 write.put_settings(&text, true, None, &By::host(&actor, now)).await?;
-                Ok(())
+                Node::sign_out_who_lost_all(write, &settings, now).await
             })
         })
         .await
@@ -271,7 +275,9 @@ impl Node {
     /// # Errors
     /// If the database refuses, or another issuer has its address.
     pub async fn set_issuer_of_host(self: &Arc<Self>, issuer: Issuer) -> Result<(), Problem> {
-        let is_same = |known: &Issuer| known.iss == issuer.iss && known.audiences == issuer.audiences;
+        let is_same = |known: &Issuer| {
+            known.iss == issuer.iss && known.audiences == issuer.audiences && known.client == issuer.client
+        };
         if self.view().issuers.iter().any(|known| known.key == issuer.key && is_same(known)) {
             return Ok(());
         }

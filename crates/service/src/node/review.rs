@@ -15,7 +15,7 @@ use ostrog_core::release::accept::{First, Item, of_checks, of_shift};
 use ostrog_core::release::in_common;
 use ostrog_core::release::settings::{Settings, is_whole, read, weighty};
 use ostrog_core::shift::{Only, between};
-use ostrog_core::source::{SourceFile, Sources};
+use ostrog_core::source::{Digest, SourceFile, Sources};
 use ostrog_store::By;
 use ostrog_store::draft::DraftInfo;
 use ostrog_store::rehearsal::Report;
@@ -90,7 +90,7 @@ fn on_record<'s>(settings: &'s Settings, counts_as: &[String]) -> Option<&'s str
 pub(super) fn may_approve(settings: &Settings, editors: &[String], who: &Who) -> Result<(), Problem> {
     if on_record(settings, &who.counts_as).is_none() {
         return Err(Problem::forbidden(
-            "Approving is for operators on record: this key is a program's, or of nobody whom the settings name ([operators.people]).",
+            "Approving is for operators on record: this key is a program's, or of nobody whom the settings name ([operators.people]); nor does being in a group put anybody on record.",
         ));
     }
     if let Some(common) = in_common(editors, &who.counts_as) {
@@ -155,6 +155,40 @@ fn accepting(items: &[Item], saying: &Saying) -> Result<Value, Problem> {
         .with(missing));
     }
     Ok(json!(accepted))
+}
+
+/// What somebody is asked to approve: whatever it is, approvals of it are counted alike.
+struct Asked<'a> {
+    /// `D-1`, `S-1`, `I-port-id`, `R-1`.
+    subject: String,
+    /// What an approval of it binds.
+    bound: Bound,
+    /// Who wrote it, as whom they count.
+    editors: &'a [String],
+    /// What is to be accepted of it.
+    items: &'a [Item],
+}
+
+impl Asked<'_> {
+    /// One approval more; how many that makes, and what was accepted.
+    async fn approved(
+        &self,
+        write: &mut Write,
+        settings: &Settings,
+        saying: &Saying,
+        by: &By,
+        who: &Who,
+    ) -> Result<(usize, Value), Problem> {
+        may_approve(settings, self.editors, who)?;
+        let reviews = write.reviews(&self.subject).await?;
+        let already = counting(&reviews, &self.bound, settings, self.editors);
+        if already.iter().any(|review| in_common(&review.persons, &who.counts_as).is_some()) {
+            return Err(Problem::conflict(format!("You have approved {} already.", self.subject)));
+        }
+        let accepted = accepting(self.items, saying)?;
+        write.approve(&self.subject, &self.bound, &accepted, saying.note.as_deref(), by).await?;
+        Ok((already.len() + 1, accepted))
+    }
 }
 
 impl Node {
@@ -293,16 +327,14 @@ impl Node {
             ))
             .with(vec![part("", why)]));
         }
-        let counts = |review: &&Review| reviewed.counting.contains(&review.number);
-        let already: Vec<&Review> = reviewed.reviews.iter().filter(counts).collect();
-        if already.iter().any(|review| in_common(&review.persons, &who.counts_as).is_some()) {
-            return Err(Problem::conflict(format!("You have approved D-{number} already.")));
-        }
-        let accepted = accepting(&reviewed.items, saying)?;
-        let subject = format!("D-{number}");
-        write.approve(&subject, &reviewed.bound, &accepted, saying.note.as_deref(), by).await?;
-        let approvals = already.len() + 1;
         let needed = reviewed.needed;
+        let asked = Asked {
+            subject: format!("D-{number}"),
+            bound: reviewed.bound,
+            editors: &reviewed.editors,
+            items: &reviewed.items,
+        };
+        let (approvals, accepted) = asked.approved(write, &settings.settings, saying, by, who).await?;
         if approvals < needed {
             return Ok(Approved { approvals, needed, revision: None });
         }
@@ -413,22 +445,56 @@ impl Node {
                     return Err(Problem::conflict(format!("Revision {number} is approved already.")));
                 }
                 let settings = Arc::clone(&node.view().settings);
-                may_approve(&settings.settings, &info.standing.editors, &who)?;
-                let accepted = accepting(&items, &saying)?;
-                let bound = Bound { digest: info.digest, files: info.digest, report: None };
-                let subject = format!("R-{number}");
-                let reviews = write.reviews(&subject).await?;
-                let already = counting(&reviews, &bound, &settings.settings, &info.standing.editors);
-                if already.iter().any(|review| in_common(&review.persons, &who.counts_as).is_some()) {
-                    return Err(Problem::conflict(format!("You have approved revision {number} already.")));
-                }
-                let approvals = already.len() + 1;
-                write.approve(&subject, &bound, &accepted, saying.note.as_deref(), &by).await?;
+                let asked = Asked {
+                    subject: format!("R-{number}"),
+                    bound: Bound { digest: info.digest, files: info.digest, report: None },
+                    editors: &info.standing.editors,
+                    items: &items,
+                };
+                let (approvals, accepted) =
+                    asked.approved(write, &settings.settings, &saying, &by, &who).await?;
                 let needed = settings.settings.release.approvals.max(1);
                 if approvals >= needed {
                     write.approved_after_all(number, &accepted, &by).await?;
                 }
                 Ok(Approved { approvals, needed, revision: Some(number) })
+            })
+        })
+        .await
+    }
+
+    // -- issuers that operators sign in with -----------------------------------------------------
+
+    /// Whether what says who operates is approved by another than whoever makes it.
+    pub(super) fn is_approved_by_another(&self, persons: &[String]) -> bool {
+        needed(&self.view().settings.settings, persons) > 0
+    }
+
+    /// Approves that operators sign in with an issuer.
+    pub(super) async fn approve_issuer(
+        self: &Arc<Self>,
+        key: String,
+        saying: Saying,
+        who: Who,
+    ) -> Result<Approved, Problem> {
+        let node = Arc::clone(self);
+        self.record(move |write, now| {
+            Box::pin(async move {
+                let by = who.by(now);
+                let waiting = write.issuers().await?.into_iter().find(|issuer| issuer.key == key);
+                let missing = || Problem::not_found(format!("No issuer {key:?} waits for approval."));
+                let issuer = waiting.filter(|issuer| issuer.waits).ok_or_else(missing)?;
+                let in_use = Arc::clone(&node.view().settings);
+                let digest = Digest(issuer.digest());
+                let bound = Bound { digest, files: digest, report: None };
+                let asked =
+                    Asked { subject: format!("I-{key}"), bound, editors: &issuer.persons, items: &[] };
+                let (approvals, _) = asked.approved(write, &in_use.settings, &saying, &by, &who).await?;
+                let needed = needed(&in_use.settings, &issuer.persons);
+                if approvals >= needed {
+                    write.issuer_approved(&key, &by).await?;
+                }
+                Ok(Approved { approvals, needed, revision: None })
             })
         })
         .await
@@ -459,6 +525,9 @@ impl Node {
                 let weighs = weighty(&in_use.settings, &settings);
                 let waits = !weighs.is_empty() && needed(&in_use.settings, &by.counts_as) > 0;
                 let number = write.put_settings(&text, !waits, note.as_deref(), &by).await?;
+                if !waits {
+                    Node::sign_out_who_lost_all(write, &settings, now).await?;
+                }
                 Ok((number, if waits { weighs } else { Vec::new() }))
             })
         })
@@ -479,20 +548,16 @@ impl Node {
                 let missing = || Problem::not_found(format!("No settings S-{number} wait for approval."));
                 let put = write.settings_put(number).await?.filter(Put::waits).ok_or_else(missing)?;
                 let in_use = Arc::clone(&node.view().settings);
-                may_approve(&in_use.settings, &put.persons, &who)?;
                 let digest = digest_of(&put.text);
                 let bound = Bound { digest, files: digest, report: None };
-                let subject = format!("S-{number}");
-                let reviews = write.reviews(&subject).await?;
-                let already = counting(&reviews, &bound, &in_use.settings, &put.persons);
-                if already.iter().any(|review| in_common(&review.persons, &who.counts_as).is_some()) {
-                    return Err(Problem::conflict(format!("You have approved S-{number} already.")));
-                }
-                let approvals = already.len() + 1;
-                write.approve(&subject, &bound, &json!([]), saying.note.as_deref(), &by).await?;
+                let asked =
+                    Asked { subject: format!("S-{number}"), bound, editors: &put.persons, items: &[] };
+                let (approvals, _) = asked.approved(write, &in_use.settings, &saying, &by, &who).await?;
                 let needed = needed(&in_use.settings, &put.persons);
                 if approvals >= needed {
+                    let settings = settings_of(&put.text)?;
                     write.settings_in_force(number, &by).await?;
+                    Node::sign_out_who_lost_all(write, &settings, now).await?;
                 }
                 Ok(Approved { approvals, needed, revision: None })
             })

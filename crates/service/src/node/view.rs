@@ -8,7 +8,7 @@ use ostrog_core::prelude::{InForce, Policy, Register, World};
 use ostrog_core::release::settings::Settings;
 use ostrog_store::issuer::Issuer;
 use ostrog_store::journal::Chain;
-use ostrog_store::key::{Key, KeyKind};
+use ostrog_store::key::{Detail, Key, KeyKind};
 use ostrog_store::release::Placed;
 use ostrog_store::revision::RevisionInfo;
 use ostrog_store::shadow::Shadow;
@@ -125,13 +125,34 @@ impl View {
     }
 }
 
-/// A key that has not been ended, and what it may do.
+/// Who calls, whichever way they said so: by a key, or by a session.
+#[derive(Debug)]
+pub struct Holder {
+    /// What is recorded: the id of a key, `person:ines`, `sign-in:port-id/ines`.
+    pub id: String,
+    /// What people call it.
+    pub name: String,
+    /// For whom it asks.
+    pub kind: KeyKind,
+    /// How much answers tell.
+    pub detail: Detail,
+    /// Types of other applications it may ask about.
+    pub types: Vec<String>,
+    /// For trying ahead alone.
+    pub staging: bool,
+    /// Everybody that they count as.
+    pub counts_as: Vec<String>,
+    /// What they may do.
+    pub rights: Rights,
+}
+
+/// A key that has not been ended, and who calls by it.
 #[derive(Debug)]
 pub struct KnownKey {
     /// The key.
     pub key: Key,
-    /// What it may do.
-    pub rights: Rights,
+    /// Who calls by it.
+    pub holder: Arc<Holder>,
 }
 
 /// All keys that have not been ended, by id.
@@ -147,7 +168,17 @@ impl Keys {
                 KeyKind::Application(_) => Rights::of_application(&key.making.endpoints),
                 KeyKind::Proxy(_) => Rights::of_proxy(),
             };
-            (key.id.clone(), Arc::new(KnownKey { key, rights }))
+            let holder = Arc::new(Holder {
+                id: key.id.clone(),
+                name: key.making.name.clone(),
+                kind: key.making.kind.clone(),
+                detail: key.making.detail,
+                types: key.making.types.clone(),
+                staging: key.making.staging,
+                counts_as: key.counts_as(),
+                rights,
+            });
+            (key.id.clone(), Arc::new(KnownKey { key, holder }))
         };
         Keys(keys.into_iter().map(known).collect())
     }

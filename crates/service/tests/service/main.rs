@@ -5,6 +5,7 @@
 //! - [`shapes`]: what is sent, well and badly;
 //! - [`bounds`]: what one caller costs others, and what ends;
 //! - [`release`]: how a change of policy travels;
+//! - [`sign_in`]: operators who sign in, and whoever would like to be one;
 //! - [`connections`]: what holds before there is a request.
 
 #![allow(clippy::disallowed_methods, reason = "a service has a clock")]
@@ -14,6 +15,7 @@ mod connections;
 mod release;
 mod route_check;
 mod shapes;
+mod sign_in;
 mod support;
 mod table;
 mod tokens;

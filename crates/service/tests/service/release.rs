@@ -109,7 +109,7 @@ async fn approve(service: &Service, key: &str, id: &str) -> Answer {
 }
 
 /// A key of somebody on record, made by whoever started the program: it counts as nobody else.
-async fn of_person(service: &Service, person: &str) -> String {
+pub async fn of_person(service: &Service, person: &str) -> String {
     let making = Making { person: Some(person.to_owned()), ..Making::whole(KeyKind::Operator, person) };
     service.key(making).await
 }

@@ -106,6 +106,7 @@ pub struct Service {
     pub app: App,
     pub node: Arc<Node>,
     pub store: Store,
+    url: String,
     _server: Arc<Server>,
     router: Router,
     following: tokio::task::JoinHandle<()>,
@@ -161,7 +162,7 @@ impl Service {
         let following = tokio::spawn(Arc::clone(&node).follow());
         let app = App::new(Arc::clone(&node), "http://ostrog.example");
         let router = router(app.clone());
-        let service = Service { app, node, store, _server: Arc::clone(server), router, following };
+        let service = Service { app, node, store, url, _server: Arc::clone(server), router, following };
         service.load(lines).await;
         service
     }
@@ -173,7 +174,13 @@ impl Service {
         let following = tokio::spawn(Arc::clone(&node).follow());
         let app = App::new(Arc::clone(&node), "http://ostrog.example");
         let router = router(app.clone());
-        Service { app, node, store, _server: Arc::clone(&self._server), router, following }
+        let url = self.url.clone();
+        Service { app, node, store, url, _server: Arc::clone(&self._server), router, following }
+    }
+
+    /// The database itself, beside the service.
+    pub async fn pool(&self) -> sqlx::PgPool {
+        sqlx::PgPool::connect(&self.url).await.expect("a database")
     }
 
     /// Lets go of the database.

@@ -67,6 +67,16 @@ const TABLE: &[(&str, &str, &str)] = &[
     ("POST /api/v1/session", r#"{"key":"{secret}"}"#, "200 200 200 200 200 403 403 401 401"),
     ("GET /api/v1/session", "", "200 200 200 200 200 403 403 401 401"),
     ("DELETE /api/v1/session", "", "204 204 204 204 204 204 204 204 204"),
+    ("POST /api/v1/session/renewal", "{}", "409 409 409 409 409 403 403 401 401"),
+    // Whoever signs in is nobody yet.
+    ("GET /api/v1/sign-in", "", "200 200 200 200 200 200 200 200 200"),
+    ("POST /api/v1/sign-in/{issuer}/device no-such", "", "404 404 404 404 404 404 404 404 404"),
+    (
+        "POST /api/v1/sign-in/{issuer}/loopback no-such",
+        r#"{"back":"http://127.0.0.1:1/signed-in"}"#,
+        "404 404 404 404 404 404 404 404 404",
+    ),
+    ("POST /api/v1/sign-in/{issuer}/session no-such", "{}", "404 404 404 404 404 404 404 404 404"),
     // -- questions ---------------------------------------------------------------------------
     (
         "POST /api/v1/ask",

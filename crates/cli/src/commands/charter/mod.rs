@@ -249,7 +249,7 @@ async fn show(
     shell: &Shell,
 ) -> Result<Code, Failure> {
     let revision = revision.unwrap_or_else(|| "live".to_owned());
-    let client = global.client()?;
+    let client = global.client().await?;
     let (name, digest, files, whole) = if revision.starts_with("D-") {
         let found = client.draft(&revision).await?;
         let whole = serde_json::to_string(&found).unwrap_or_default();

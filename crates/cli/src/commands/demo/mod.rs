@@ -220,6 +220,9 @@ fn issuer(url: &str) -> Issuer {
         keys: None,
         private: false,
         id_tokens: false,
+        client: Some("ostrog-console".to_owned()),
+        waits: false,
+        persons: Vec::new(),
         created_at: Timestamp::now(),
         author: DEMO.to_owned(),
     }
@@ -236,7 +239,10 @@ fn told_at_start(
     let mut lines = vec![
         format!("The port of Sorrel Bay is open at {address}"),
         String::new(),
-        "Sign in to the console with the operator's key:".to_owned(),
+        match sign_in {
+            Some(_) => "Sign in to the console with port-id, and be Vera; or with her key:".to_owned(),
+            None => "Sign in to the console with the operator's key:".to_owned(),
+        },
         format!("    {}", operator.reveal()),
         String::new(),
         "Ask on the command line:".to_owned(),

@@ -49,7 +49,7 @@ impl Scope {
     /// # Errors
     /// If the key is not for that, or the revision may not be tried.
     pub(super) async fn trying(self, wanted: Option<&str>) -> Result<Scope, Problem> {
-        let wanted = match (self.known.key.making.staging, wanted) {
+        let wanted = match (self.holder.staging, wanted) {
             (false, None) => return Ok(self),
             (false, Some(_)) => {
                 return Err(Problem::forbidden(

@@ -2,6 +2,7 @@
 
 use super::Scope;
 use super::permission::Permission;
+use crate::node::Node;
 use crate::problem::Problem;
 use jiff::Timestamp;
 use ostrog_core::decide::bearer::{Bearer, NotBorne, Token};
@@ -115,16 +116,20 @@ impl IssuerList<'_> {
 }
 
 impl IssuerKeeping<'_> {
-    /// Sets one up.
+    /// Sets one up. Operators sign in with it only once another has approved that, where the settings in force say
+    /// so: it says who somebody is.
     ///
     /// # Errors
     /// If its key or its address is taken, or it names an application that is not declared.
-    pub async fn add(&self, issuer: Kept) -> Result<(), Problem> {
+    pub async fn add(&self, mut issuer: Kept) -> Result<Kept, Problem> {
         self.are_declared(&issuer.audiences)?;
+        issuer.persons = self.0.who().counts_as;
+        let node = Arc::clone(&self.0.node);
         let record = self.0.node.record(move |write, _| {
             Box::pin(async move {
+                issuer.waits = issuer.client.is_some() && node.is_approved_by_another(&issuer.persons);
                 if write.add_issuer(&issuer).await? {
-                    return Ok(());
+                    return Ok(issuer);
                 }
                 Err(Problem::conflict(
                     "There is an issuer of this key or this address already; end it first.",
@@ -146,13 +151,14 @@ impl IssuerKeeping<'_> {
         self.0.looks.up();
         let known = self.0.view.issuers.iter().find(|kept| kept.key == key).cloned();
         let known = known.ok_or_else(|| missing(key))?;
-        let (key, actor) = (key.to_owned(), self.0.key_id().to_owned());
+        let (key, actor, node) = (key.to_owned(), self.0.key_id().to_owned(), Arc::clone(&self.0.node));
         let record = self.0.node.record(move |write, now| {
             Box::pin(async move {
-                match write.end_issuer(&key, &actor, now).await? {
-                    true => Ok(known),
-                    false => Err(missing(&key)),
+                if !write.end_issuer(&key, &actor, now).await? {
+                    return Err(missing(&key));
                 }
+                Node::sign_out_who_lost_all(write, &node.view().settings.settings, now).await?;
+                Ok(known)
             })
         });
         record.await

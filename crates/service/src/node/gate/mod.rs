@@ -37,7 +37,8 @@ pub use moves::Moves;
 pub use texts::{Drafting, Rehearsing, Saving, Texts};
 
 use super::Node;
-use super::view::{KnownKey, Live, Running, View};
+use super::session::{Over, Signed, ended, is_lately};
+use super::view::{Holder, Live, Running, View};
 use super::write::{Author, Condition, Conditions, Who, nothing_live};
 use crate::App;
 use crate::body::Caller;
@@ -53,6 +54,7 @@ use ostrog_core::prelude::{Change, Engine, InForce, Policy, Sight, World};
 use ostrog_core::register::journal::Entry;
 use ostrog_store::key::{Detail, KeyKind};
 use ostrog_store::revision::RevisionInfo;
+use ostrog_store::session::Carried;
 use permission::Permission;
 use std::collections::BTreeMap;
 use std::ops::Deref;
@@ -83,7 +85,9 @@ impl Looks {
 pub struct Scope {
     node: Arc<Node>,
     view: Arc<View>,
-    known: Arc<KnownKey>,
+    holder: Arc<Holder>,
+    /// The session they call by; none: they show a key.
+    session: Option<Signed>,
     /// The application that is asked for; none: it is an operator.
     application: Option<Arc<str>>,
     sight: Arc<Sight>,
@@ -105,26 +109,26 @@ impl Deref for Operator {
 
 impl Scope {
     /// Of an operator's or an application's key. A proxy's is for requests, each of some application.
-    fn new(node: &Arc<Node>, view: Arc<View>, known: Arc<KnownKey>, looks: Looks) -> Result<Scope, Problem> {
-        let application = match &known.key.making.kind {
+    fn new(node: &Arc<Node>, view: Arc<View>, holder: Arc<Holder>, looks: Looks) -> Result<Scope, Problem> {
+        let application = match &holder.kind {
             KeyKind::Operator => None,
             KeyKind::Application(application) => Some(application.as_str().into()),
             KeyKind::Proxy(_) => {
                 return Err(Problem::forbidden("This key is a reverse proxy's: it asks /route-check alone."));
             }
         };
-        Ok(Scope::asking(node, view, known, application, looks))
+        Ok(Scope::asking(node, view, holder, application, looks))
     }
 
     fn asking(
         node: &Arc<Node>,
         view: Arc<View>,
-        known: Arc<KnownKey>,
+        holder: Arc<Holder>,
         application: Option<Arc<str>>,
         looks: Looks,
     ) -> Scope {
-        let sight = sight(&view, &known);
-        Scope { node: Arc::clone(node), view, known, application, sight, looks, tried: None }
+        let sight = sight(&view, &holder);
+        Scope { node: Arc::clone(node), view, holder, session: None, application, sight, looks, tried: None }
     }
 
     /// The scope that a key's text opens, if it counts.
@@ -133,44 +137,85 @@ impl Scope {
     /// If it does not.
     pub fn of_key(node: &Arc<Node>, text: &str) -> Result<Scope, Problem> {
         let view = node.view();
-        let known = view.keys.find(text, Timestamp::now()).map(Arc::clone).ok_or_else(unknown)?;
-        node.note_use(&known.key.id);
-        Scope::new(node, view, known, Looks::default())
+        let known = view.keys.find(text, Timestamp::now()).ok_or_else(unknown)?;
+        let holder = Arc::clone(&known.holder);
+        node.note_use(&holder.id);
+        Scope::new(node, view, holder, Looks::default())
     }
 
-    /// The same caller now, if their key still counts.
+    /// The same caller now, if their key or session still counts.
     ///
     /// # Errors
     /// If it has ended.
     pub fn again(&self) -> Result<Scope, Problem> {
         let view = self.node.view();
-        let known = view.keys.counting(&self.known.key.id, Timestamp::now()).map(Arc::clone);
+        let (holder, session) = self.still(&view)?;
         let (application, looks) = (self.application.clone(), self.looks.clone());
-        let scope = Scope::asking(&self.node, view, known.ok_or_else(unknown)?, application, looks);
+        let scope = Scope::asking(&self.node, view, holder, application, looks);
+        let scope = Scope { session, ..scope };
         Ok(match &self.tried {
             None => scope,
             Some(tried) => scope.ahead(Arc::clone(tried)),
         })
     }
 
-    /// Whether the caller's key still counts: asked at every step of what takes long.
+    /// Whether the caller's key or session still counts: asked at every step of what takes long.
     pub fn counts(&self) -> bool {
-        self.node.view().keys.counting(&self.known.key.id, Timestamp::now()).is_some()
+        self.still(&self.node.view()).is_ok()
     }
 
-    /// The id of the caller's key.
+    fn still(&self, view: &View) -> Result<(Arc<Holder>, Option<Signed>), Problem> {
+        match &self.session {
+            None => {
+                let known = view.keys.counting(&self.holder.id, Timestamp::now());
+                known.map(|known| (Arc::clone(&known.holder), None)).ok_or_else(unknown)
+            }
+            Some(signed) => {
+                let known = self.node.known_session(view, &signed.hash);
+                known.map(|(signed, holder)| (holder, Some(signed))).map_err(over)
+            }
+        }
+    }
+
+    /// The session that the caller calls by, if they show no key.
+    pub fn session(&self) -> Option<&Signed> {
+        self.session.as_ref()
+    }
+
+    /// Refuses who signed in with an issuer, and not lately: what weighs most is done by whoever just showed who
+    /// they are (RFC 9470).
+    ///
+    /// # Errors
+    /// If they did not.
+    pub fn need_lately(&self) -> Result<(), Problem> {
+        match &self.session {
+            Some(signed) if signed.by_issuer && !is_lately(signed.at, Timestamp::now()) => {
+                Err(Problem::sign_in_again(
+                    "This needs a sign-in of less than fifteen minutes ago: sign in again, then repeat it.",
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Who calls.
+    pub fn holder(&self) -> &Holder {
+        &self.holder
+    }
+
+    /// By what the caller is recorded: the id of a key, a person, a sign-in.
     pub fn key_id(&self) -> &str {
-        &self.known.key.id
+        &self.holder.id
     }
 
     /// Who that is, and as whom they count.
     pub fn who(&self) -> Who {
-        Who { actor: self.key_id().to_owned(), counts_as: self.known.key.counts_as() }
+        Who { actor: self.key_id().to_owned(), counts_as: self.holder.counts_as.clone() }
     }
 
-    /// What the maker of the caller's key called it.
+    /// What the caller is called, or their key by its maker.
     pub fn key_name(&self) -> &str {
-        &self.known.key.making.name
+        &self.holder.name
     }
 
     /// The application that the caller asks for; none: it is an operator.
@@ -180,12 +225,12 @@ impl Scope {
 
     /// Types of other applications that the caller may ask about.
     pub fn types(&self) -> &[String] {
-        &self.known.key.making.types
+        &self.holder.types
     }
 
     /// How much answers tell the caller.
     pub fn detail(&self) -> Detail {
-        self.known.key.making.detail
+        self.holder.detail
     }
 
     /// `<epoch>.<n>` of what this scope reaches.
@@ -211,7 +256,7 @@ impl Scope {
     // -- what they may -------------------------------------------------------------------------
 
     fn rights(&self) -> &Rights {
-        &self.known.rights
+        &self.holder.rights
     }
 
     /// Refuses unless something may be done: by an operator everywhere, by an application's key at all.
@@ -480,16 +525,16 @@ fn unknown() -> Problem {
 
 fn lacks(permission: Permission, tenant: Option<&str>) -> Problem {
     let at = tenant.unwrap_or("everywhere");
-    Problem::forbidden(format!("This needs {permission} at {at}, which this key does not hold."))
+    Problem::forbidden(format!("This needs {permission} at {at}, which you do not hold."))
 }
 
 /// Whose facts a key sees.
-fn sight(view: &View, known: &KnownKey) -> Arc<Sight> {
-    let is_operator = known.key.making.kind == KeyKind::Operator;
+fn sight(view: &View, holder: &Holder) -> Arc<Sight> {
+    let is_operator = holder.kind == KeyKind::Operator;
     match &view.live {
-        Some(live) if is_operator && !known.rights.may(Permission::RegisterRead, None) => {
+        Some(live) if is_operator && !holder.rights.may(Permission::RegisterRead, None) => {
             let register = live.world().register();
-            let tenants = known.rights.tenants(Permission::RegisterRead);
+            let tenants = holder.rights.tenants(Permission::RegisterRead);
             Arc::new(Sight::Tenants(tenants.filter_map(|tenant| register.registered(tenant)).collect()))
         }
         _ => Arc::clone(&EVERYTHING),
@@ -503,7 +548,7 @@ impl FromRequestParts<App> for Scope {
 
     async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, Problem> {
         let looks = parts.extensions.get::<Looks>().cloned().unwrap_or_default();
-        let scope = authenticated(parts, app, looks)?;
+        let scope = authenticated(parts, app, looks).await?;
         parts.extensions.insert(Caller(scope.key_id().into()));
         let text = |name: &str| parts.headers.get(name).map(|value| value.to_str().unwrap_or_default());
         // Only now: whoever is nobody does not wait, and learns nothing of positions.
@@ -551,22 +596,32 @@ impl Operator {
     }
 }
 
-fn authenticated(parts: &Parts, app: &App, looks: Looks) -> Result<Scope, Problem> {
-    let now = Timestamp::now();
-    let view = app.node.view();
-    let known = match session::bearer(&parts.headers)? {
-        Some(key) => view.keys.find(key.token(), now),
+async fn authenticated(parts: &Parts, app: &App, looks: Looks) -> Result<Scope, Problem> {
+    let node = &app.node;
+    let (text, carried) = match session::bearer(&parts.headers)? {
+        Some(sent) => match sent.token().strip_prefix(session::COMMAND) {
+            Some(text) => (text.to_owned(), Carried::Command),
+            None => {
+                let view = node.view();
+                let known = view.keys.find(sent.token(), Timestamp::now()).ok_or_else(unknown)?;
+                let holder = Arc::clone(&known.holder);
+                node.note_use(&holder.id);
+                return Scope::new(node, view, holder, looks);
+            }
+        },
         None => {
-            let Some(token) = session::token(&parts.headers) else {
+            let Some(text) = session::Kept::Session.of(&parts.headers, app.is_secure()) else {
                 return Err(Problem::unauthenticated("Send a key as Authorization: Bearer KEY."));
             };
             session::is_own_page(parts)?;
-            let ended = || Problem::unauthenticated("The session has ended; sign in again.");
-            let id = app.sessions.key(&token, now).ok_or_else(ended)?;
-            view.keys.counting(&id, now)
+            (text, Carried::Console)
         }
     };
-    let known = known.map(Arc::clone).ok_or_else(unknown)?;
-    app.node.note_use(&known.key.id);
-    Scope::new(&app.node, view, known, looks)
+    let (signed, holder) = node.session(&text, carried).await.map_err(over)?;
+    let scope = Scope::new(node, node.view(), holder, looks)?;
+    Ok(Scope { session: Some(signed), ..scope })
+}
+
+fn over(over: Over) -> Problem {
+    Problem::unauthenticated(ended(over))
 }

@@ -2,7 +2,7 @@
 
 use super::{Looks, Scope};
 use crate::App;
-use crate::node::view::{KnownKey, View};
+use crate::node::view::{Holder, View};
 use crate::problem::Problem;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
@@ -17,7 +17,7 @@ const KEY: &str = "ostrog-proxy-key";
 #[derive(Debug)]
 pub struct Proxy {
     view: Arc<View>,
-    known: Arc<KnownKey>,
+    holder: Arc<Holder>,
     proxied: Proxied,
     looks: Looks,
 }
@@ -31,8 +31,8 @@ impl Proxy {
     /// The scope of its questions about a request for a host. None: none of its applications is there.
     pub fn asking(&self, app: &App, host: Option<&str>) -> Option<Scope> {
         let application = application(&self.proxied, host)?;
-        let (view, known) = (Arc::clone(&self.view), Arc::clone(&self.known));
-        Some(Scope::asking(&app.node, view, known, Some(application.into()), self.looks.clone()))
+        let (view, holder) = (Arc::clone(&self.view), Arc::clone(&self.holder));
+        Some(Scope::asking(&app.node, view, holder, Some(application.into()), self.looks.clone()))
     }
 }
 
@@ -67,16 +67,16 @@ impl FromRequestParts<App> for Proxy {
             _ => return Err(Problem::proxy_unknown("A proxy sends its key once, as Ostrog-Proxy-Key.")),
         };
         let view = app.node.view();
-        let known = view.keys.find(text, Timestamp::now()).map(Arc::clone);
-        let (known, proxied) = match known {
-            Some(known) => match &known.key.making.kind {
-                KeyKind::Proxy(proxied) => (Arc::clone(&known), proxied.clone()),
+        let holder = view.keys.find(text, Timestamp::now()).map(|known| Arc::clone(&known.holder));
+        let (holder, proxied) = match holder {
+            Some(holder) => match &holder.kind {
+                KeyKind::Proxy(proxied) => (Arc::clone(&holder), proxied.clone()),
                 _ => return Err(Problem::proxy_unknown("The key is not one of a reverse proxy.")),
             },
             None => return Err(Problem::proxy_unknown("The proxy's key is not known, or has ended.")),
         };
-        app.node.note_use(&known.key.id);
-        Ok(Proxy { view, known, proxied, looks })
+        app.node.note_use(&holder.id);
+        Ok(Proxy { view, holder, proxied, looks })
     }
 }
 

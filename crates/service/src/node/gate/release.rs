@@ -6,12 +6,11 @@ use crate::node::release::{For, Released, Rolling, What};
 use crate::node::review::{Approved, Reviewed, Saying, settings_of};
 use crate::node::view::InUse;
 use crate::node::write::Author;
-use crate::operators::{Rights, moved};
+use crate::operators::{Rights, moved, rights_of};
 use crate::problem::Problem;
 use ostrog_core::release::accept::Item;
 use ostrog_core::release::history;
-use ostrog_core::release::settings::{Right, Settings, weighty};
-use ostrog_store::key::Right as KeyRight;
+use ostrog_core::release::settings::{Settings, weighty};
 use ostrog_store::nodes::NodeSeen;
 use ostrog_store::release::Step;
 use ostrog_store::revision::RevisionInfo;
@@ -161,7 +160,7 @@ impl Texts<'_> {
     pub fn not_yours(&self, editors: &[String]) -> Option<String> {
         let scope = self.scope();
         if !scope.may(Permission::CharterApprove) {
-            return Some("This key does not hold charter:approve.".to_owned());
+            return Some("You do not hold charter:approve.".to_owned());
         }
         let settings = &scope.view.settings.settings;
         let refused = crate::node::review::may_approve(settings, editors, &scope.who()).err();
@@ -194,14 +193,17 @@ impl Texts<'_> {
 }
 
 impl Reviewing<'_> {
-    /// Approves a draft `D-1`, settings `S-1`, or a revision `R-1` that went live urgently.
+    /// Approves a draft `D-1`, settings `S-1`, an issuer `I-port-id` that operators are to sign in with, or a revision
+    /// `R-1` that went live urgently.
     ///
     /// # Errors
-    /// If it is not the caller's to approve, or not everything is accepted.
+    /// If it is not the caller's to approve, they did not sign in lately, or not everything is accepted.
     pub async fn approve(&self, id: &str, saying: Saying) -> Result<Approved, Problem> {
+        self.0.need_lately()?;
         let (node, who) = (&self.0.node, self.0.who());
         match id.split_once('-') {
             Some(("S", _)) => node.approve_settings(number_of(id, "S")?, saying, who).await,
+            Some(("I", key)) => node.approve_issuer(key.to_owned(), saying, who).await,
             Some(("R", _)) => node.approve_revision(number_of(id, "R")?, saying, who).await,
             _ => node.approve_draft(number_of(id, "D")?, saying, who).await,
         }
@@ -264,16 +266,26 @@ impl Scope {
 }
 
 impl Releasing<'_> {
+    /// Refuses whoever may not put live what nobody approved.
+    ///
+    /// # Errors
+    /// If they may not, did not sign in lately, or do not say why.
+    pub fn urgently(&self, note: Option<&str>) -> Result<(), Problem> {
+        self.0.need(Permission::CharterUrgent)?;
+        self.0.need_lately()?;
+        if note.is_none_or(|note| note.trim().is_empty()) {
+            return Err(Problem::malformed("An urgent rollout has a note that says why."));
+        }
+        Ok(())
+    }
+
     /// Puts something live.
     ///
     /// # Errors
     /// If it cannot be, or is not what may go live there.
     pub async fn roll_out(&self, rolling: Rolling) -> Result<Released, Problem> {
         if let What::Draft { urgent: true, .. } = rolling.what {
-            self.0.need(Permission::CharterUrgent)?;
-            if rolling.note.as_deref().is_none_or(|note| note.trim().is_empty()) {
-                return Err(Problem::malformed("An urgent rollout has a note that says why."));
-            }
+            self.urgently(rolling.note.as_deref())?;
         }
         let author = self.0.author(rolling.note.clone());
         self.0.node.roll_out(rolling, author).await
@@ -331,15 +343,11 @@ pub type OperatorMoved = (String, bool, String);
 
 /// Who operates and would be let do what they are not, or no more.
 fn operators_moved(before: &Settings, after: &Settings) -> Vec<OperatorMoved> {
-    let rights = |all: &[Right]| {
-        let right = |right: &Right| KeyRight { role: right.role.clone(), at: right.at.clone() };
-        Rights::of(&all.iter().map(right).collect::<Vec<_>>())
-    };
     let of = |settings: &Settings| -> BTreeMap<String, Rights> {
         let groups = settings.operators.groups.iter();
-        let groups = groups.map(|(name, all)| (format!("group {name}"), rights(all)));
+        let groups = groups.map(|(name, all)| (format!("group {name}"), rights_of(all)));
         let people = settings.operators.people.iter();
-        groups.chain(people.map(|(key, person)| (key.clone(), rights(&person.rights)))).collect()
+        groups.chain(people.map(|(key, person)| (key.clone(), rights_of(&person.rights)))).collect()
     };
     let (was, is) = (of(before), of(after));
     let nobody = Rights::default();
@@ -362,6 +370,7 @@ impl SettingsKeeping<'_> {
         from: Option<i64>,
         note: Option<String>,
     ) -> Result<(i64, Vec<String>), Problem> {
+        self.0.need_lately()?;
         self.0.node.put_settings(text, from, note, self.0.who()).await
     }
 }

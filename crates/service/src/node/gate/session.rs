@@ -7,77 +7,62 @@ use axum::http::{HeaderMap, HeaderName, Method, Uri};
 use axum_extra::extract::cookie::{Cookie, CookieJar, SameSite};
 use axum_extra::headers::HeaderMapExt as _;
 use axum_extra::headers::authorization::{Authorization, Bearer};
-use jiff::{SignedDuration, Timestamp};
-use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
+use time::Duration;
 
-/// The cookie of a console session. Scripts cannot read it.
-const COOKIE: &str = "ostrog-session";
-/// How long a session lasts.
-const SESSION: SignedDuration = SignedDuration::from_hours(8);
-/// Most sessions at a time; beyond that the oldest ends.
-const MAX_SESSIONS: usize = 10_000;
+/// How long a sign-in may be under way.
+pub const SIGN_IN: Duration = Duration::minutes(10);
 
-/// Console sessions, in this node's memory.
-#[derive(Debug, Default)]
-pub struct Sessions(Mutex<HashMap<String, Session>>);
+/// Before a session's token, where a command line sends it in the place of a key.
+pub const COMMAND: &str = "ostrog-session.";
 
-#[derive(Clone, Debug)]
-struct Session {
-    /// The key it was begun with.
-    key: String,
-    until: Timestamp,
+/// What the console keeps in a browser. Scripts can read none of it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kept {
+    /// A session.
+    Session,
+    /// What its claims are had anew with.
+    Renewal,
+    /// A sign-in that is under way: the issuer's redirect brings it back, which it would not bring a strict one.
+    SignIn,
 }
 
-impl Sessions {
-    /// Begins a session of a key, and gives its token.
-    pub fn begin(&self, key: &str, now: Timestamp) -> String {
-        use rand::TryRngCore as _;
-        let mut bytes = [0u8; 32];
-        rand::rngs::OsRng.try_fill_bytes(&mut bytes).expect("the system has random numbers");
-        let token = hex::encode(bytes);
-        let mut sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        sessions.retain(|_, session| now < session.until);
-        if sessions.len() >= MAX_SESSIONS {
-            let oldest = sessions.iter().min_by_key(|(_, session)| session.until);
-            if let Some(oldest) = oldest.map(|(token, _)| token.clone()) {
-                sessions.remove(&oldest);
-            }
+impl Kept {
+    /// Under https a name that no other host and no plain page can have set (RFC 6265bis, 4.1.3.2).
+    fn name(self, secure: bool) -> &'static str {
+        match (self, secure) {
+            (Kept::Session, false) => "ostrog-session",
+            (Kept::Session, true) => "__Host-ostrog-session",
+            (Kept::Renewal, false) => "ostrog-renewal",
+            (Kept::Renewal, true) => "__Host-ostrog-renewal",
+            (Kept::SignIn, false) => "ostrog-sign-in",
+            (Kept::SignIn, true) => "__Host-ostrog-sign-in",
         }
-        let until = now.checked_add(SESSION).unwrap_or(now);
-        sessions.insert(token.clone(), Session { key: key.to_owned(), until });
-        token
     }
 
-    /// The key of a session. The token has 256 random bits, so looking it up tells nothing.
-    pub(super) fn key(&self, token: &str, now: Timestamp) -> Option<String> {
-        let sessions = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        sessions.get(token).filter(|session| now < session.until).map(|session| session.key.clone())
+    /// The cookie that keeps it.
+    pub fn cookie(self, value: String, secure: bool) -> Cookie<'static> {
+        let cookie = Cookie::build((self.name(secure), value)).path("/").http_only(true).secure(secure);
+        match self {
+            Kept::SignIn => cookie.same_site(SameSite::Lax).max_age(SIGN_IN).build(),
+            Kept::Session | Kept::Renewal => cookie.same_site(SameSite::Strict).build(),
+        }
     }
 
-    /// Ends a session.
-    pub fn end(&self, token: &str) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(token);
+    /// The cookie that takes it away.
+    pub fn gone(self, secure: bool) -> Cookie<'static> {
+        let mut cookie = self.cookie(String::new(), secure);
+        cookie.make_removal();
+        cookie
     }
-}
 
-/// The cookie that carries a session.
-pub fn cookie(token: String, secure: bool) -> Cookie<'static> {
-    Cookie::build((COOKIE, token))
-        .path("/")
-        .http_only(true)
-        .same_site(SameSite::Strict)
-        .secure(secure)
-        .build()
-}
-
-/// The session token a request carries.
-pub fn token(headers: &HeaderMap) -> Option<String> {
-    headers
-        .contains_key(COOKIES)
-        .then(|| CookieJar::from_headers(headers))?
-        .get(COOKIE)
-        .map(|cookie| cookie.value().to_owned())
+    /// What a request carries of it.
+    pub fn of(self, headers: &HeaderMap, secure: bool) -> Option<String> {
+        headers
+            .contains_key(COOKIES)
+            .then(|| CookieJar::from_headers(headers))?
+            .get(self.name(secure))
+            .map(|cookie| cookie.value().to_owned())
+    }
 }
 
 /// The key that the `Authorization` header carries.
