@@ -9,6 +9,10 @@ export class Refused extends Error {
   ) {
     super(problem.detail)
   }
+  /** Whoever is signed in is to show once more who they are; the session goes on. */
+  get wantsSignIn() {
+    return this.problem.type === 'urn:ostrog:problem:sign-in-again'
+  }
 }
 
 /** The service cannot be reached, or what came back was no answer of it. */
@@ -25,6 +29,13 @@ interface Beside {
 
 let onSignedOut: () => void = () => {}
 
+/** How long nobody may have touched the page for what it asks by itself to count as theirs. */
+const UNATTENDED = 5 * 60_000
+let touched = Date.now()
+for (const what of ['pointerdown', 'keydown']) addEventListener(what, () => (touched = Date.now()), { capture: true, passive: true })
+/** Whether somebody is at the page: a page that is left open keeps no session alive. */
+export const isAttended = () => Date.now() - touched < UNATTENDED
+
 /** Says what to do when a call finds the session ended. */
 export function whenSignedOut(run: () => void) {
   onSignedOut = run
@@ -34,7 +45,8 @@ export function whenSignedOut(run: () => void) {
 export async function call<T>(method: Method, path: string, body?: unknown, beside: Beside = {}): Promise<T> {
   const type = beside.type ?? 'application/json'
   const sent = body === undefined ? {} : { body: beside.type ? String(body) : writeJson(body) }
-  const headers = { ...beside.headers, ...(body === undefined ? {} : { 'content-type': type }) }
+  const alone: Record<string, string> = isAttended() ? {} : { 'ostrog-unattended': '1' }
+  const headers = { ...beside.headers, ...alone, ...(body === undefined ? {} : { 'content-type': type }) }
   let response: Response
   try {
     response = await fetch(path, { method, credentials: 'same-origin', headers, ...sent })
@@ -48,8 +60,9 @@ export async function call<T>(method: Method, path: string, body?: unknown, besi
     .catch(() => undefined)
   if (response.ok) return answer as T
   if (!answer) throw new Unreachable(`The service answered ${response.status} without a reason.`)
-  if (response.status === 401 && path !== '/api/v1/session') onSignedOut()
-  throw new Refused(response.status, answer as Problem)
+  const refused = new Refused(response.status, answer as Problem)
+  if (response.status === 401 && path !== '/api/v1/session' && !refused.wantsSignIn) onSignedOut()
+  throw refused
 }
 
 /** A path with its parameters encoded. */

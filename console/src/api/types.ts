@@ -9,6 +9,8 @@ type S = components['schemas']
 type Narrow<T, N> = Omit<T, keyof N> & N
 
 export type Problem = S['Problem']
+export type SignInWith = components['schemas']['SignInWith']
+export type Renewed = components['schemas']['Renewed']
 export type SignedIn = S['SignedIn']
 export type Status = S['Status']
 export type Revision = S['RevisionShown']

@@ -16,6 +16,8 @@ const audiences = ref<Record<string, string>>({})
 const keys = ref<{ name: string; text: string }>()
 const isPrivate = ref(false)
 const idTokens = ref(false)
+const operators = ref(false)
+const client = ref('')
 const meant = computed(() => props.model.issuers.find((one) => one.key === issuer.value))
 /** Of an issuer that the charter knows, its applications; of another, all. */
 const applications = computed(() => meant.value?.applications ?? props.model.applications.map((one) => one.key))
@@ -23,13 +25,16 @@ const forWhom = computed(() => {
   const all = applications.value.map((key) => [key, (audiences.value[key] ?? '').split(/[\s,]+/).filter(Boolean)] as const)
   return Object.fromEntries(all.filter(([, some]) => some.length))
 })
-const isReady = computed(() => issuer.value && address.value.trim() && Object.keys(forWhom.value).length)
+const isFor = computed(() => (operators.value ? client.value.trim() : Object.keys(forWhom.value).length))
+const isReady = computed(() => issuer.value && address.value.trim() && isFor.value)
 
 async function add() {
   const asked = { key: issuer.value, url: address.value.trim(), audiences: forWhom.value, private: isPrivate.value }
-  const more = keys.value ? { keys: keys.value.text } : {}
+  const signIn = operators.value ? { operators: true, client: client.value.trim() } : {}
+  const more = { ...signIn, ...(keys.value ? { keys: keys.value.text } : {}) }
   if (!(await run({ ...asked, 'id-tokens': idTokens.value, ...more }))) return
-  issuer.value = address.value = ''
+  issuer.value = address.value = client.value = ''
+  operators.value = false
   audiences.value = {}
   keys.value = undefined
   emit('added')
@@ -67,6 +72,10 @@ async function read(file: File) {
       <span class="soft">{{ keys?.name ?? 'else they are had from where it says they are' }}</span>
       <ElCheckbox v-model="isPrivate" label="at a private address" />
       <ElCheckbox v-model="idTokens" label="its ID tokens count" />
+      <ElCheckbox v-model="operators" label="operators sign in with it" />
+      <label v-if="operators"
+        >as client<ElInput v-model="client" name="client" autocomplete="off" spellcheck="false" placeholder="ostrog-console"
+      /></label>
       <ElButton native-type="submit" type="primary" :disabled="!isReady" :loading="busy">Set it up</ElButton>
     </div>
     <FailureNote v-if="error" :error="error" />

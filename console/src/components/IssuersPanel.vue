@@ -63,6 +63,10 @@ async function end(one: IssuerShown) {
           <template #default="{ row }: { row: IssuerShown }"
             ><div v-for="(all, application) in row.audiences" :key="application">
               {{ application }} <code class="soft">{{ all.join(', ') }}</code>
+            </div>
+            <div v-if="row.client">
+              operators <code class="soft">{{ row.client }}</code>
+              <span v-if="row.waits" class="denied">once another has approved it</span>
             </div></template
           >
         </ElTableColumn>

@@ -34,7 +34,9 @@ const writing = computed(() => {
     <strong>Ostrog</strong>
     <span role="status">{{ looking }}</span>
     <span v-if="writing" class="draft">{{ writing }} <ElButton link @click="draft.leave">Leave it</ElButton></span>
-    <span class="who">{{ session.who.value?.name }}</span>
+    <span class="who" :title="session.who.value?.issuer ? `signed in with ${session.who.value.issuer}` : 'signed in with a key'">{{
+      session.who.value?.name
+    }}</span>
     <ElButton link class="out" @click="session.signOut">Sign out</ElButton>
   </header>
 </template>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
-import { useRoute } from 'vue-router'
+import { RouterLink, useRoute } from 'vue-router'
 import { api } from '../api/calls'
-import type { NodeShown, Settings } from '../api/types'
+import type { IssuerShown, NodeShown, Settings } from '../api/types'
 import AsCommand from '../components/AsCommand.vue'
 import AskFirst from '../components/AskFirst.vue'
 import FailureNote from '../components/FailureNote.vue'
@@ -19,6 +19,8 @@ const status = useStatus()
 const settings = useAsync(api.settings)
 const nodes = useAsync(api.nodes)
 const keys = useAsync(api.keys)
+const issuers = useAsync(api.issuers)
+const withIssuers = computed(() => issuers.data.value?.filter((one) => one.operators) ?? [])
 const would = useAsync(api.putSettings)
 const put = useAsync(api.putSettings)
 const approved = useAsync(api.approve)
@@ -39,7 +41,7 @@ type Put = Settings['history'][number]
 
 async function look() {
   const before = settings.data.value?.text
-  const [found] = await Promise.all([settings.run(), nodes.run(), keys.run()])
+  const [found] = await Promise.all([settings.run(), nodes.run(), keys.run(), issuers.run()])
   // What is being written stays.
   if (found && (before === undefined || text.value === before)) text.value = found.text
 }
@@ -61,6 +63,9 @@ async function send() {
 }
 async function approve(one: Put) {
   if (await approved.run(one.id, { accepts: {} })) await look()
+}
+async function approveIssuer(issuer: string) {
+  if (await approved.run(`I-${issuer}`, { accepts: {} })) await look()
 }
 async function giveBack(one: Put) {
   await returned.run(one.id, 'returned in the console')
@@ -165,6 +170,30 @@ async function giveBack(one: Put) {
         </ElTableColumn>
         <ElTableColumn label="Roles" min-width="180">
           <template #default="{ row }">{{ row.roles.join(', ') }}</template>
+        </ElTableColumn>
+      </ElTable>
+    </section>
+    <section class="sheet plain" aria-labelledby="with">
+      <h2 id="with">Signing in</h2>
+      <p class="soft">
+        With issuers that are set up for operators, in
+        <RouterLink :to="{ name: 'connect', params: { part: 'issuers' } }">Connect</RouterLink>. What somebody may do then stands in the
+        settings: by their sign-in, or by a group that the issuer says they are in.
+      </p>
+      <p v-if="!withIssuers.length">With keys alone: no issuer is set up for operators.</p>
+      <ElTable v-else :data="withIssuers" row-key="key">
+        <ElTableColumn label="Issuer" prop="key" min-width="110" />
+        <ElTableColumn label="Address" prop="url" min-width="220" />
+        <ElTableColumn label="As client" prop="client" min-width="140" />
+        <ElTableColumn label="" min-width="200" align="right">
+          <template #default="{ row }: { row: IssuerShown }">
+            <template v-if="row.waits"
+              ><span class="denied">waits until another has approved it</span>
+              <ElButton size="small" :loading="approved.busy.value" @click="approveIssuer(row.key)"
+                >Approve {{ row.key }}</ElButton
+              ></template
+            ><span v-else class="soft">in use</span>
+          </template>
         </ElTableColumn>
       </ElTable>
     </section>

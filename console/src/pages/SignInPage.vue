@@ -1,25 +1,50 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { onMounted, onUnmounted, ref } from 'vue'
+import { useRoute } from 'vue-router'
+import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
 import { useAsync } from '../composables/useAsync'
 import { useSession } from '../composables/useSession'
 
 const session = useSession()
+const route = useRoute()
 const key = ref('')
+const issuers = useAsync(api.signInWith)
 const { error, busy, run } = useAsync(async () => {
   await session.signIn(key.value)
   key.value = ''
 })
+/** Pages that are open wait behind this one: then it is another tab that goes to the issuer and back. */
+const waits = () => Boolean(session.own.value)
+const look = () => void (waits() && session.look())
+onMounted(issuers.run)
+onMounted(() => addEventListener('focus', look))
+onUnmounted(() => removeEventListener('focus', look))
+const leads = (issuer: string) => `/sign-in/${issuer}?${new URLSearchParams({ to: route.fullPath })}`
 </script>
 
 <template>
   <main>
     <form class="sheet" @submit.prevent="run()">
       <h1>Ostrog</h1>
-      <p>Central authorization policy. Sign in with an operator's key.</p>
+      <p>Central authorization policy.</p>
+      <template v-if="issuers.data.value?.length">
+        <ElButton
+          v-for="one in issuers.data.value"
+          :key="one.issuer"
+          tag="a"
+          type="primary"
+          :href="leads(one.issuer)"
+          :target="waits() ? '_blank' : undefined"
+          >Sign in with {{ one.issuer }}</ElButton
+        >
+        <p class="soft">At {{ issuers.data.value.map((one) => one.url).join(', ') }}. Or with a key, as programs do:</p>
+      </template>
       <label for="key">Operator's key</label>
       <ElInput id="key" v-model="key" type="password" autocomplete="off" placeholder="ostrog.k-…" />
-      <ElButton type="primary" native-type="submit" :loading="busy" :disabled="!key.trim()">Sign in</ElButton>
+      <ElButton :type="issuers.data.value?.length ? 'default' : 'primary'" native-type="submit" :loading="busy" :disabled="!key.trim()"
+        >Sign in with the key</ElButton
+      >
       <FailureNote v-if="error" :error="error" />
       <p class="soft">The first start prints one, once. It is sent to this service only and is not kept in the browser.</p>
     </form>
@@ -39,7 +64,11 @@ form {
   gap: 12px;
   width: min(420px, 100%);
 }
+a {
+  text-decoration: none;
+}
 p {
   margin: 0;
+  overflow-wrap: anywhere;
 }
 </style>

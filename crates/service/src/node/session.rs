@@ -128,11 +128,15 @@ impl Sessions {
                 }
             }
         };
-        one.session.used_at = one.session.used_at.max(now);
-        let signed = signed(&one.session);
-        drop(known);
+        Ok((signed(&one.session), holder))
+    }
+
+    /// Somebody used one.
+    fn is_used(&self, hash: &Hash, now: Timestamp) {
+        if let Some(known) = self.known().get_mut(hash) {
+            known.session.used_at = known.session.used_at.max(now);
+        }
         self.used.lock().unwrap_or_else(PoisonError::into_inner).insert(*hash);
-        Ok((signed, holder))
     }
 }
 
@@ -227,11 +231,16 @@ impl Node {
         Ok((text, signed, holder))
     }
 
-    /// Who calls by a session.
+    /// Who calls by a session. What a page asks by itself, with nobody at it, is no use of it.
     ///
     /// # Errors
     /// Why it does not count.
-    pub(super) async fn session(&self, text: &str, carried: Carried) -> Result<(Signed, Arc<Holder>), Over> {
+    pub(super) async fn session(
+        &self,
+        text: &str,
+        carried: Carried,
+        attended: bool,
+    ) -> Result<(Signed, Arc<Holder>), Over> {
         let hash = Session::hash(text);
         if !*self.away.borrow()
             && let Ok(Ok(found)) = tokio::time::timeout(PATIENCE, self.store.sessions(&[hash])).await
@@ -245,7 +254,12 @@ impl Node {
         if !self.sessions.known().get(&hash).is_some_and(is_carried_so) {
             return Err(Over::Unknown);
         }
-        self.sessions.holder(&self.view(), &hash, Timestamp::now())
+        let now = Timestamp::now();
+        let found = self.sessions.holder(&self.view(), &hash, now)?;
+        if attended {
+            self.sessions.is_used(&hash, now);
+        }
+        Ok(found)
     }
 
     /// Who calls by a session that was looked up before.

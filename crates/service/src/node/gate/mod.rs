@@ -617,7 +617,8 @@ async fn authenticated(parts: &Parts, app: &App, looks: Looks) -> Result<Scope, 
             (text, Carried::Console)
         }
     };
-    let (signed, holder) = node.session(&text, carried).await.map_err(over)?;
+    let (signed, holder) =
+        node.session(&text, carried, session::is_attended(&parts.headers)).await.map_err(over)?;
     let scope = Scope::new(node, node.view(), holder, looks)?;
     Ok(Scope { session: Some(signed), ..scope })
 }

@@ -65,6 +65,11 @@ impl Kept {
     }
 }
 
+/// Whether somebody is at the page that calls, as far as it says.
+pub fn is_attended(headers: &HeaderMap) -> bool {
+    !headers.contains_key("ostrog-unattended")
+}
+
 /// The key that the `Authorization` header carries.
 ///
 /// # Errors
