@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, watch, type Ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref, watch, type Ref } from 'vue'
 import { RouterLink, useRoute, useRouter } from 'vue-router'
 import { api, type RollingOut } from '../api/calls'
 import type { Draft, Revision } from '../api/types'
@@ -61,6 +61,11 @@ onMounted(() => {
   if (typeof route.query.draft === 'string') void router.replace({ name: 'review', params: { id: route.query.draft } })
 })
 watch(() => status.data.value?.position, look, { immediate: true })
+/** A shadow counts without a change of position: it is looked at for as long as one runs. */
+const looking = setInterval(() => {
+  if (shadows.data.value?.some((shadow) => !shadow.ended) && !document.hidden) void shadows.run()
+}, 2_000)
+onUnmounted(() => clearInterval(looking))
 
 /** What putting it live would move is told before it is. */
 function ask(what: string, forWhom: string) {
@@ -266,6 +271,9 @@ const state = (revision: Revision) =>
 </template>
 
 <style scoped>
+h1 + .sheet {
+  margin-top: 16px;
+}
 .columns {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(min(340px, 100%), 1fr));

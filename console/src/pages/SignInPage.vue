@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, onUnmounted, ref } from 'vue'
+import { onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute } from 'vue-router'
 import { api } from '../api/calls'
 import FailureNote from '../components/FailureNote.vue'
@@ -17,7 +17,10 @@ const { error, busy, run } = useAsync(async () => {
 /** Pages that are open wait behind this one: then it is another tab that goes to the issuer and back. */
 const waits = () => Boolean(session.own.value)
 const look = () => void (waits() && session.look())
+const form = useTemplateRef<HTMLElement>('form')
 onMounted(issuers.run)
+// Whoever signed out by the keyboard goes on here.
+onMounted(() => form.value?.focus())
 onMounted(() => addEventListener('focus', look))
 onUnmounted(() => removeEventListener('focus', look))
 const leads = (issuer: string) => `/sign-in/${issuer}?${new URLSearchParams({ to: route.fullPath })}`
@@ -25,7 +28,7 @@ const leads = (issuer: string) => `/sign-in/${issuer}?${new URLSearchParams({ to
 
 <template>
   <main>
-    <form class="sheet" @submit.prevent="run()">
+    <form ref="form" class="sheet" tabindex="-1" @submit.prevent="run()">
       <h1>Ostrog</h1>
       <p>Central authorization policy.</p>
       <template v-if="issuers.data.value?.length">
@@ -63,6 +66,7 @@ form {
   flex-direction: column;
   gap: 12px;
   width: min(420px, 100%);
+  outline: none;
 }
 a {
   text-decoration: none;
