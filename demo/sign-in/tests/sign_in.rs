@@ -267,6 +267,33 @@ async fn services_show_their_secret_and_devices_wait_for_somebody() {
 }
 
 #[tokio::test]
+async fn tokens_are_had_anew_once_each_by_their_client() {
+    let port = Port::open().await;
+    let mut asked = port.asked();
+    asked.insert("scope".to_owned(), "openid offline_access".to_owned());
+    let back = port.picked("ines", &asked).await;
+    let form = [
+        ("grant_type", "authorization_code"),
+        ("client_id", "customs-desk"),
+        ("code", &back["code"]),
+        ("redirect_uri", BACK),
+        ("code_verifier", VERIFIER),
+    ];
+    let (_, first) = port.token(&form).await;
+    let anew = async |client: &str, token: &Value| {
+        let token = token.as_str().expect("text");
+        let form = [("grant_type", "refresh_token"), ("client_id", client), ("refresh_token", token)];
+        port.token(&form).await
+    };
+    let (status, second) = anew("customs-desk", &first["refresh_token"]).await;
+    assert_eq!(status, 200, "{second}");
+    let claims = port.verified(second["id_token"].as_str().expect("text")).await;
+    assert_eq!((&claims["sub"], &claims["aud"]), (&json!("ines"), &json!("customs-desk")));
+    assert_eq!(anew("customs-desk", &first["refresh_token"]).await.0, 400, "it was used");
+    assert_eq!(anew("agents-portal", &second["refresh_token"]).await.0, 400, "it is another client's");
+}
+
+#[tokio::test]
 async fn who_signs_out_is_signed_out() {
     let port = Port::open().await;
     let jar = Client::builder().redirect(Policy::none()).build().expect("a client");
@@ -315,7 +342,11 @@ fn all_but_one_are_in_the_demos_register_and_two_are_in_a_group_there_that_they_
     let known = Known::of_the_port();
     let missing: Vec<_> =
         known.people.iter().filter(|person| !names.contains(&format!("user:{}", person.id))).collect();
-    assert_eq!(missing.iter().map(|person| person.id.as_str()).collect::<Vec<_>>(), ["noor"]);
+    assert_eq!(
+        missing.iter().map(|person| person.id.as_str()).collect::<Vec<_>>(),
+        ["noor", "vera", "wim", "edda"],
+        "whoever came this morning, and whoever operates the service"
+    );
     let night: Vec<_> =
         known.people.iter().filter(|person| person.groups().contains(&"Customs Night".to_owned())).collect();
     // In the register Ines alone is in group:night.
