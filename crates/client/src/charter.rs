@@ -1,8 +1,9 @@
 //! Charters: how things stand, revisions, drafts.
 
-use crate::{Client, Result};
+use crate::{Client, Error, Result, response};
 use ostrog_wire::charter::{DraftShown, DraftText, RevisionShown, RevisionText, Saved, Status};
-use ostrog_wire::rehearsals::{RehearsalAsked, RunShown};
+use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalSaved, RehearsalText, RunShown};
+use reqwest::Method;
 
 impl Client {
     /// How things stand.
@@ -83,6 +84,32 @@ impl Client {
     /// If one is running on that node, or the draft has errors.
     pub async fn rehearse(&self, asked: &RehearsalAsked) -> Result<RunShown> {
         self.post(&["rehearsals"], asked).await
+    }
+
+    /// The rehearsal's files, as the service has them.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn rehearsal(&self) -> Result<RehearsalText> {
+        self.get(&["rehearsal"], &()).await
+    }
+
+    /// Saves the rehearsal's files.
+    ///
+    /// # Errors
+    /// If somebody saved others since.
+    pub async fn save_rehearsal(&self, saved: &RehearsalSaved) -> Result<RehearsalText> {
+        self.put(&["rehearsal"], saved).await
+    }
+
+    /// What a rehearsal found, as JUnit XML.
+    ///
+    /// # Errors
+    /// If there is none, or it found nothing.
+    pub async fn rehearsal_junit(&self, number: i64) -> Result<String> {
+        let found =
+            response(self.managing(Method::GET, &["rehearsals", &number.to_string(), "junit"])?).await?;
+        found.text().await.map_err(|error| Error::Unreachable(error.to_string()))
     }
 
     /// Rehearsals that were run, or run, the newest first.

@@ -10,8 +10,9 @@ use jiff::Timestamp;
 use ostrog_core::prelude::{Policy, Register, Sources, World};
 use ostrog_core::rehearse::{CaseReport, Check, GuaranteeReport, Outcome, Rehearsal, read};
 use ostrog_core::shift::{Only, Shift, shift};
-use ostrog_core::source::{Finding, Severity};
+use ostrog_core::source::{Finding, Severity, SourceFile};
 use ostrog_report::{Against, Rehearsed, html, junit};
+use ostrog_wire::rehearsals::{RehearsalAsked, RehearsalFile, RehearsalSaved};
 use std::cell::Cell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -34,6 +35,10 @@ pub struct Args {
     /// Tell who gains and who loses: against live, a revision, a draft or another folder
     #[arg(long, value_name = "live|REVISION|DIR|nothing", default_value = "nothing")]
     against: String,
+    /// Save the files with the service, and rehearse there: an approval binds what that finds. Of a draft, or of what
+    /// is live
+    #[arg(long, conflicts_with_all = ["register", "against", "only", "all", "json", "html"])]
+    keep: bool,
     /// How long each guarantee may take; past it, it is undecided
     #[arg(long, value_name = "TIME", default_value = "20s", value_parser = super::time)]
     budget: Duration,
@@ -56,6 +61,9 @@ pub struct Args {
 
 pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Failure> {
     let sources = files::rehearsal(&args.dir)?;
+    if args.keep {
+        return kept(&args, &sources, global, shell).await;
+    }
     let mut findings = Vec::new();
     let mut rehearsal = read(&sources, &mut findings);
     wrong(&args.dir, &sources, &findings, shell)?;
@@ -103,6 +111,54 @@ pub async fn run(args: Args, global: &Global, shell: &Shell) -> Result<Code, Fai
         shell.answer(&serde_json::to_string(&found).map_err(Failure::input)?);
     }
     Ok(if found.holds() { YES } else { NO })
+}
+
+/// How often it is looked whether a rehearsal of the service has come to its end.
+const LOOK: Duration = Duration::from_millis(500);
+
+/// Saves the files with the service, unless it has just these, and rehearses there.
+async fn kept(args: &Args, sources: &Sources, global: &Global, shell: &Shell) -> Result<Code, Failure> {
+    let client = global.client().await?;
+    let draft = match args.charter.as_str() {
+        "live" => None,
+        draft if draft.starts_with("D-") => Some(draft.to_owned()),
+        other => {
+            return Err(Failure::misused(format!(
+                "the service rehearses a draft or what is live, not {other:?}"
+            )));
+        }
+    };
+    let file = |file: &SourceFile| RehearsalFile { path: file.path.clone(), text: file.text.clone() };
+    let files: Vec<RehearsalFile> = sources.files().iter().map(file).collect();
+    let has = client.rehearsal().await?;
+    let same =
+        |one: &RehearsalFile| has.files.iter().any(|known| known.path == one.path && known.text == one.text);
+    if files.len() != has.files.len() || !files.iter().all(same) {
+        client.save_rehearsal(&RehearsalSaved { files, from: has.number }).await?;
+        shell.notice(
+            "the rehearsal's files are saved; whoever saved them is an editor of what they are held against",
+        );
+    }
+    let number = client.rehearse(&RehearsalAsked { draft, only: None }).await?.number;
+    let ran = loop {
+        tokio::time::sleep(LOOK).await;
+        let ran = client.rehearsals().await?.into_iter().find(|ran| ran.number == number);
+        match ran {
+            Some(ran) if ran.ended_at.is_none() && &*ran.state == "running" => {}
+            Some(ran) => break ran,
+            None => return Err(Failure::unreachable(format!("rehearsal {number} is not told any more"))),
+        }
+    };
+    shell.answer(&format!("rehearsal {number} of {}: {}", ran.of, ran.words));
+    if let Some(path) = &args.junit {
+        let text = client.rehearsal_junit(number).await?;
+        write(Some(path), || text)?;
+    }
+    match &*ran.state {
+        "held" => Ok(YES),
+        "failed" => Ok(NO),
+        _ => Err(Failure::unreachable(format!("rehearsal {number} did not come to an end"))),
+    }
 }
 
 /// Set by the first Ctrl+C, so that what is settled so far is told; the second ends at once.

@@ -9,7 +9,8 @@ use std::collections::BTreeMap;
 /// The arguments of `approve`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// A draft (D-1), settings (S-1), or a revision that went live urgently
+    /// A draft (D-1), settings (S-1), an issuer that operators are to sign in with (I-port-id), or a revision that went
+    /// live urgently
     what: String,
     /// Why; kept with it, and with all that is accepted without a note of its own
     #[arg(long)]

@@ -19,7 +19,7 @@ const AGAIN: Duration = Duration::from_millis(100);
 /// The arguments of `rollout`.
 #[derive(Debug, clap::Args)]
 pub struct Args {
-    /// A revision (3); a draft (D-1) where nobody has to approve it, or urgently; or status: what is live where
+    /// A revision (3); a draft (D-1) that was approved, or where nobody has to, or urgently; or status: what is live where
     what: String,
     /// For which applications: all, or their keys with commas between
     #[arg(long = "for", value_name = "APP[,APP]|all")]

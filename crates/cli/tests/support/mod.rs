@@ -37,6 +37,8 @@ pub struct Service {
     pub url: String,
     pub operator: String,
     pub customs: String,
+    /// The key of whoever approves in the port; none where nobody has to.
+    pub approver: String,
     http: reqwest::Client,
 }
 
@@ -67,10 +69,13 @@ impl Service {
             .spawn()
             .expect("starts");
         let mut keys = Vec::new();
-        let mut url = String::new();
+        let (mut url, mut approver) = (String::new(), String::new());
         for line in BufReader::new(child.stdout.take().expect("a pipe")).lines().map_while(Result::ok) {
             if let Some((_, address)) = line.split_once("is open at ") {
                 url = address.to_owned();
+            }
+            if let Some((_, key)) = line.split_once("WIM=") {
+                approver = key.trim().to_owned();
             }
             keys.extend(
                 line.split([' ', '\'', '=']).filter(|word| word.starts_with("ostrog.k-")).map(str::to_owned),
@@ -80,7 +85,9 @@ impl Service {
             }
         }
         let (operator, customs) = (keys.first().cloned(), keys.last().cloned());
-        Service::new(child, url, operator.expect("a key"), customs.expect("a key"))
+        let mut service = Service::new(child, url, operator.expect("a key"), customs.expect("a key"));
+        service.approver = approver;
+        service
     }
 
     /// The service on a data folder, with the demo's charter if nothing is live there. The first
@@ -145,7 +152,14 @@ impl Service {
     }
 
     fn new(child: Child, url: String, operator: String, customs: String) -> Service {
-        Service { child: Some(child), url, operator, customs, http: reqwest::Client::new() }
+        Service {
+            child: Some(child),
+            url,
+            operator,
+            customs,
+            approver: String::new(),
+            http: reqwest::Client::new(),
+        }
     }
 
     /// The command line, pointed at this service.

@@ -85,7 +85,8 @@ pub async fn rollouts(
 
 /// Puts a revision live, for all applications or for some.
 ///
-/// A draft goes live where nobody has to approve it (it becomes a revision), or urgently. Who gains and who loses is
+/// A draft goes live where nobody has to approve it (it becomes a revision), or urgently; one that was approved is the
+/// revision that it became. Who gains and who loses is
 /// worked out at that moment: gains and losses that no approver accepted are refused. Costs that comparison.
 #[utoipa::path(post, path = "/api/v1/rollouts", tag = "rollouts", request_body = RolloutAsked,
     responses((status = 200, description = "It is live", body = ReleasedShown), Refused),
@@ -101,10 +102,14 @@ pub async fn roll_out(
     }
     let what =
         match asked.what.as_str() {
-            what if what.starts_with("D-") => {
-                let draft = operator.texts()?.draft(what).await?.info;
-                What::Draft { number: draft.number, digest: draft.digest.to_string(), urgent: asked.urgent }
-            }
+            what if what.starts_with("D-") => match operator.texts()?.became(what).await? {
+                Some(revision) if !asked.urgent => What::Revision(revision),
+                _ => {
+                    let draft = operator.texts()?.draft(what).await?.info;
+                    let digest = draft.digest.to_string();
+                    What::Draft { number: draft.number, digest, urgent: asked.urgent }
+                }
+            },
             number => What::Revision(number.parse().map_err(|_| {
                 Problem::malformed(format!("{number:?} is no draft (D-1) and no revision (1)."))
             })?),

@@ -150,6 +150,18 @@ impl<'s> Texts<'s> {
         self.0.node.store.draft(number).await?.ok_or_else(missing)
     }
 
+    /// The revision that a draft, `D-1`, became when the last approval of it was given.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn became(&self, id: &str) -> Result<Option<i64>, Problem> {
+        self.0.looks.up();
+        let number: Option<i64> = id.strip_prefix("D-").unwrap_or(id).parse().ok();
+        let all = self.0.node.store.revisions(i64::MAX).await?;
+        let became = |revision: &&RevisionInfo| number.is_some() && revision.standing.draft == number;
+        Ok(all.iter().find(became).map(|revision| revision.number))
+    }
+
     /// A text, compiled now or before.
     ///
     /// # Errors
