@@ -4,7 +4,7 @@
 //! - [`worlds`]: two registers that differ only in what a caller may not read answer alike;
 //! - [`shapes`]: what is sent, well and badly;
 //! - [`bounds`]: what one caller costs others, and what ends;
-//! - [`release`]: how a change of policy travels;
+//! - [`release`]: how a change of policy travels; [`histories`]: whole ways of many, beside a model;
 //! - [`sign_in`]: operators who sign in, and whoever would like to be one;
 //! - [`connections`]: what holds before there is a request.
 
@@ -12,6 +12,7 @@
 
 mod bounds;
 mod connections;
+mod histories;
 mod release;
 mod route_check;
 mod shapes;

@@ -82,7 +82,7 @@ async fn asked(service: &Service, key: &str, resource: &str, id: &str, action: &
 }
 
 /// Rehearses a draft to the end.
-async fn rehearse(service: &Service, key: &str, draft: &str) -> RunShown {
+pub async fn rehearse(service: &Service, key: &str, draft: &str) -> RunShown {
     let begun = service.post(key, "/api/v1/rehearsals", &json!({ "draft": draft })).await;
     assert_eq!(begun.status, 202, "{begun}");
     let number = begun.read::<RunShown>().number;
@@ -103,7 +103,7 @@ async fn review(service: &Service, key: &str, draft: &str) -> ReviewShown {
     found.read()
 }
 
-async fn approve(service: &Service, key: &str, id: &str) -> Answer {
+pub async fn approve(service: &Service, key: &str, id: &str) -> Answer {
     let body = json!({ "accepts": { "all": "as agreed" }, "note": "read" });
     service.post(key, &format!("/api/v1/reviews/{id}/approval"), &body).await
 }
@@ -114,7 +114,7 @@ pub async fn of_person(service: &Service, person: &str) -> String {
     service.key(making).await
 }
 
-async fn with_reviews() -> (Service, String, String, String) {
+pub async fn with_reviews() -> (Service, String, String, String) {
     let service = Service::start(&lines()).await;
     let put = service.node.put_settings_of_host(SETTINGS, "test").await;
     put.unwrap_or_else(|why| panic!("{}", why.detail()));
