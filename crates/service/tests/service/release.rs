@@ -537,6 +537,84 @@ async fn of_two_who_race_one_comes_too_late() {
     assert!(live.iter().all(|one| one.revision == revision), "{live:?}");
 }
 
+/// Positions of changes whose line has something.
+async fn positions(service: &Service, key: &str, what: impl Fn(&Value) -> bool) -> Vec<i64> {
+    let page: Value = service.get(key, "/api/v1/changes?limit=1000").await.read();
+    let changes = page["items"].as_array().expect("changes").iter();
+    let all = changes.filter(|change| change["lines"].as_array().expect("lines").iter().any(&what));
+    all.filter_map(|change| change["position"].as_i64()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_approval_counts_under_what_is_live_and_in_force_when_it_is_given() {
+    let (service, vera, wim, _) = with_reviews().await;
+    let beside = service.beside().await;
+    let tea = of_person(&service, "tea").await;
+    let (mut before, mut after) = (0, 0);
+    for round in 0..8 {
+        // Against a rollout of something else: it was read against what was live then.
+        let other = save(&service, &vera, &format!("{CHARTER}# other {round}\n"), None).await.draft.id;
+        rehearse(&service, &vera, &other).await;
+        let other = approve(&service, &wim, &other).await.read::<ApprovalShown>().revision.expect("is one");
+        let words = format!("{CHARTER}# {round}\n");
+        let id = save(&service, &vera, &words, None).await.draft.id;
+        rehearse(&service, &vera, &id).await;
+        let pause = Duration::from_millis(round * 3);
+        let (approved, live) = tokio::join!(
+            async {
+                tokio::time::sleep(pause).await;
+                approve(&beside, &wim, &id).await
+            },
+            async { roll_out(&service, &vera, &other.to_string(), "all").await }
+        );
+        assert_eq!(live.status, 200, "{live}");
+        if approved.status == 200 {
+            before += 1;
+            let revision = approved.read::<ApprovalShown>().revision.expect("is one");
+            let live = roll_out(&service, &vera, &revision.to_string(), "all").await;
+            assert_eq!(live.status, 409, "something else went live since: {live}");
+            continue;
+        }
+        after += 1;
+        assert_eq!(approved.status, 409, "{approved}");
+        // Put onto what is live now it is read anew, whoever comes first.
+        let files = json!([{ "path": "charter.toml", "text": words }]);
+        let onto = json!({ "title": "onto", "files": files, "draft": id, "onto-live": true });
+        let (approved, onto) =
+            tokio::join!(approve(&beside, &wim, &id), service.post(&vera, "/api/v1/drafts", &onto));
+        assert_eq!((approved.status.as_u16(), onto.status.as_u16()), (409, 200), "{approved} {onto}");
+        rehearse(&service, &vera, &id).await;
+        assert_eq!(approve(&beside, &wim, &id).await.status, 200);
+    }
+    assert_eq!(before + after, 8);
+    assert!(after > 0, "the rollout was never first");
+
+    // Against settings that ask for more: each approval counts under those in force when it is given.
+    for round in 0..6 {
+        let (put, needed) = if round % 2 == 0 { (2, 1) } else { (1, 2) };
+        let text = SETTINGS.replace("approvals = 1", &format!("approvals = {put}"));
+        let change: SettingsChange =
+            service.call(&vera, "PUT /api/v1/settings", Some(&json!({ "text": text }))).await.read();
+        let settings = change.id.expect("is kept");
+        assert!(!change.in_force);
+        if needed == 2 {
+            assert_eq!(approve(&service, &tea, &settings).await.status, 200);
+        }
+        let id = save(&service, &vera, &format!("{CHARTER}# more {round}\n"), None).await.draft.id;
+        rehearse(&service, &vera, &id).await;
+        let (in_force, approved) =
+            tokio::join!(approve(&service, &wim, &settings), approve(&beside, &tea, &id));
+        assert_eq!((in_force.status.as_u16(), approved.status.as_u16()), (200, 200), "{in_force} {approved}");
+        let approved: ApprovalShown = approved.read();
+        let number: i64 = settings.trim_start_matches("S-").parse().expect("a number");
+        let at =
+            positions(&service, &vera, |line| line["settings"] == number && line["in-force"] == true).await;
+        let given = positions(&service, &vera, |line| line["review"] == id.as_str()).await;
+        let under = if given[0] < at[0] { needed } else { put };
+        assert_eq!((approved.needed, approved.revision.is_some()), (under, under == 1), "round {round}");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_key_for_trying_ahead_is_answered_ahead_and_never_else() {
     let (service, vera, wim, _) = with_reviews().await;
