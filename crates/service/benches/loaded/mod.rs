@@ -1,5 +1,8 @@
 //! A node over a database of its own that holds the seeded port.
 
+#[allow(dead_code, reason = "one of the benchmarks asks nothing")]
+pub mod asking;
+
 use crate::port::{self, CHARTER, Facts};
 use ostrog_core::prelude::{Sources, line};
 use ostrog_service::node::Node;
@@ -17,6 +20,8 @@ pub struct Loaded {
     pub facts: Facts,
     pub users: usize,
     pub took: Duration,
+    #[allow(dead_code, reason = "one of the benchmarks opens nodes of its own")]
+    pub url: String,
     cluster: Cluster,
     _folder: tempfile::TempDir,
 }
@@ -28,7 +33,8 @@ impl Loaded {
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))
             .expect("can be opened");
         let cluster = Cluster::start(&folder.path().join("data")).expect("starts");
-        let store = Store::open(&cluster.database("bench").await.expect("a database")).await.expect("opens");
+        let url = cluster.database("bench").await.expect("a database");
+        let store = Store::open(&url).await.expect("opens");
         let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
         node.put_live(Sources::single("bench.toml", CHARTER), "bench", "bench").await.expect("goes live");
         let users = std::env::var("OSTROG_BENCH_USERS").ok().and_then(|text| text.parse().ok());
@@ -44,7 +50,7 @@ impl Loaded {
             node.load_of_host(changes, "bench").await.expect("is valid");
         }
         let took = start.elapsed();
-        Loaded { node, store, facts, users, took, cluster, _folder: folder }
+        Loaded { node, store, facts, users, took, url, cluster, _folder: folder }
     }
 
     /// The text of an application's key.
