@@ -136,6 +136,8 @@ pub struct ApprovalAsked {
     pub report: Option<i64>,
     /// What is accepted, by the ids of its items, each with its note; `all` stands for every item.
     pub accepts: BTreeMap<String, String>,
+    /// Of a revision, `R-3`: that it goes live over another one than it was approved on.
+    pub over: Option<i64>,
     /// Why.
     pub note: Option<String>,
 }

@@ -21,6 +21,9 @@ pub struct Args {
     /// The digest of the text that was read
     #[arg(long, value_name = "DIGEST")]
     digest: Option<String>,
+    /// Of a revision: that it goes live over this one, which it was not approved on
+    #[arg(long, value_name = "REVISION", conflicts_with = "check")]
+    over: Option<i64>,
     /// Only tell how it stands, and what must be accepted
     #[arg(long)]
     check: bool,
@@ -51,13 +54,18 @@ pub async fn approve(args: Args, global: &Global, shell: &Shell) -> Result<Code,
         let note = note.ok_or_else(|| Failure::misused("what is accepted has a note: --note, or ID=NOTE"))?;
         accepts.insert(id.to_owned(), note);
     }
-    let asked = ApprovalAsked { digest: args.digest, report: None, accepts, note: args.note };
+    let asked =
+        ApprovalAsked { digest: args.digest, report: None, accepts, over: args.over, note: args.note };
     let approved = client.approve(&args.what, &asked).await?;
     if shell.format != OutputFormat::Text {
         shell.answer(&serde_json::to_string(&approved).unwrap_or_default());
         return Ok(YES);
     }
     match approved.revision {
+        Some(revision) if args.over.is_some() => {
+            let (approvals, needed) = (approved.approvals, approved.needed);
+            shell.answer(&format!("revision {revision} has {approvals} of {needed} approvals for that"));
+        }
         Some(revision) => shell.answer(&format!("{} is revision {revision}", args.what)),
         None if approved.approvals >= approved.needed => {
             shell.answer(&format!("{} is in force", args.what));

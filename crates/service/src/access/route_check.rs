@@ -1,5 +1,6 @@
 //! What a reverse proxy asks about each request: `GET /route-check`.
 
+use super::ask::Asker;
 use super::forwarded::{Caller, Forwarded};
 use super::tokens::Tokens;
 use crate::App;
@@ -18,8 +19,11 @@ use ostrog_core::decide::in_force::Asking;
 use ostrog_core::prelude::{Request, World};
 use ostrog_core::routes::{Asked, Outcome, Path, Taken, Target, TargetRefused, pattern_of, taken};
 use ostrog_store::key::Detail;
+use ostrog_wire::access::{Action, Entity, Evaluation, EvaluationContext};
 use ostrog_wire::problem::ProblemPart;
+use ostrog_wire::strict::Object;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use serde_json::{Map, Value};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -113,9 +117,9 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     let scope = scope
         .ok_or_else(|| Problem::unmapped("No route takes this request: its host is none of the proxy's."))?;
     let decisions = scope.decisions(Permission::RouteCheck)?;
-    let (bearer, claims) = match bearer(&scope, decisions.world(), &forwarded).await? {
-        Some((bearer, claims)) => (Some(bearer), Some(claims)),
-        None => (None, None),
+    let (bearer, claims, borne) = match bearer(&scope, decisions.world(), &forwarded).await? {
+        Some(borne) => (Some(borne.bearer), Some(borne.claims), Some((borne.text, borne.tokens))),
+        None => (None, None, None),
     };
     let path_refused = |why: &dyn std::fmt::Display| Problem::path_refused(format!("{why}."));
     if forwarded.overrides() {
@@ -143,10 +147,12 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     let now = Timestamp::now();
     let address = forwarded.address(proxied.trusted_hops).map(|address| address.to_string());
     let field = proxied.address_as.clone().zip(address);
+    let context: Map<String, Value> =
+        field.into_iter().map(|(field, address)| (field, address.into())).collect();
     let request = Request {
         subject: "anonymous".to_owned(),
         bearer: bearer.clone().map(Ok),
-        context: field.into_iter().map(|(field, address)| (field, address.into())).collect(),
+        context: context.clone(),
         ..Request::default()
     };
     let Some(route) = taken(model, &application, &target.method, &path) else {
@@ -159,6 +165,7 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     };
     let id = app.next_decision();
     noted(app, &application, bearer.as_deref(), &asked, now);
+    beside(app, &scope, borne, &asked, context, now);
     let who = bearer.as_ref().map_or("anonymous", |bearer| bearer.name.as_str());
     tracing::debug!(%id, key = scope.key_id(), who, method = target.method, route = route.route.path(), ?outcome);
     match outcome {
@@ -180,21 +187,26 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     }
 }
 
+/// A token that came with a request.
+struct Borne {
+    bearer: Arc<Bearer>,
+    claims: Token,
+    text: String,
+    tokens: Arc<Tokens>,
+}
+
 /// Who bears the caller's token, if there is one.
-async fn bearer(
-    scope: &Scope,
-    under: &World,
-    forwarded: &Forwarded<'_>,
-) -> Result<Option<(Arc<Bearer>, Token)>, Denied> {
-    let token = match forwarded.caller() {
+async fn bearer(scope: &Scope, under: &World, forwarded: &Forwarded<'_>) -> Result<Option<Borne>, Denied> {
+    let text = match forwarded.caller() {
         Caller::Nobody => return Ok(None),
         Caller::OtherScheme => return Err(Denied::SignIn),
         Caller::Unclear => return Err(Denied::BadToken),
         Caller::Bearer(token) => token.to_owned(),
     };
-    let tokens = Tokens::of(scope, vec![token.clone()]).await;
-    let bearer = tokens.bearer(scope, under, &token).map_err(|_| Denied::BadToken)?;
-    Ok(Some((bearer, tokens.claims(&token).ok_or(Denied::BadToken)?)))
+    let tokens = Tokens::of(scope, vec![text.clone()]).await;
+    let bearer = tokens.bearer(scope, under, &text).map_err(|_| Denied::BadToken)?;
+    let claims = tokens.claims(&text).ok_or(Denied::BadToken)?;
+    Ok(Some(Borne { bearer, claims, text, tokens }))
 }
 
 /// Asks for all that a route needs, each under the charter that is live for its type.
@@ -254,6 +266,37 @@ fn denied(scope: &Scope, reason: &str, asked: Option<&Asked>) -> Problem {
         meant: None,
     };
     Problem::denied(told).with(vec![part])
+}
+
+/// Hands what was asked for the request on, where it is to be answered once more in a shadow: each need is a question.
+fn beside(
+    app: &App,
+    scope: &Scope,
+    borne: Option<(String, Arc<Tokens>)>,
+    asked: &[Asked],
+    context: Map<String, Value>,
+    now: Timestamp,
+) {
+    if !scope.has_shadows() {
+        return;
+    }
+    let Ok(decisions) = scope.decisions(Permission::RouteCheck) else { return };
+    let (subject, tokens) = match borne {
+        Some((text, tokens)) => (("token", Some(text)), tokens),
+        None => (("anonymous", None), Arc::default()),
+    };
+    let subject = Entity { kind: subject.0.to_owned(), id: subject.1, properties: None };
+    let context = Some(Object(context)).filter(|context| !context.0.is_empty());
+    for one in asked {
+        // What is asked of any resource, or of none, is no question of one.
+        let Some((kind, id)) = one.about.split_once(':') else { continue };
+        let resource = Entity { kind: kind.to_owned(), id: Some(id.to_owned()), properties: None };
+        let action = Action { name: one.permission.clone() };
+        let why = EvaluationContext { reason: Some(one.reason.clone()), ..EvaluationContext::default() };
+        let answer = Evaluation { decision: one.allowed, context: why };
+        let asker = Asker::at(app, scope, decisions.about(kind), &tokens, now);
+        asker.beside((&subject, &action, &resource, context.as_ref()), &answer);
+    }
 }
 
 /// Remembers what operators want to see of it.

@@ -184,9 +184,10 @@ impl Worker {
             .or_insert_with(|| (Arc::clone(&answered.running), Kept::default()))
             .1;
         let question = &answered.question;
-        // A key may be kept to one of the two.
+        // A key may be kept to one of the two, or be a proxy's.
         let decisions = scope.decisions(Permission::Evaluation);
         let decisions = decisions.or_else(|_| scope.decisions(Permission::Evaluations));
+        let decisions = decisions.or_else(|_| scope.decisions(Permission::RouteCheck));
         let Ok(decisions) = decisions else { return };
         let decisions = decisions.about(&question.resource.kind);
         let asker = Asker::at(&app, &scope, decisions, &answered.tokens, answered.now);

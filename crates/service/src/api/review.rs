@@ -93,12 +93,19 @@ fn saying(asked: ApprovalAsked) -> Result<Saying, Problem> {
     if notes.map(String::len).sum::<usize>() > MAX_NOTE {
         return Err(Problem::malformed(format!("Notes have at most {MAX_NOTE} bytes in all.")));
     }
-    Ok(Saying { digest: asked.digest, report: asked.report, accepts: asked.accepts, note: asked.note })
+    Ok(Saying {
+        digest: asked.digest,
+        report: asked.report,
+        accepts: asked.accepts,
+        over: asked.over,
+        note: asked.note,
+    })
 }
 
 /// Approves a draft `D-1`, settings `S-1`, an issuer `I-port-id` that operators are to sign in with, or a revision `R-1`
 /// that went live urgently.
 ///
+/// Of a revision with `over` it is that it goes live over another one than it was approved on, with what that moves.
 /// It binds the text, the rehearsal's files, the report and what is accepted: a change of any of these voids it. With
 /// the last approval that is needed a draft becomes a revision, and settings are in force.
 #[utoipa::path(post, path = "/api/v1/reviews/{id}/approval", tag = "reviews", request_body = ApprovalAsked,

@@ -179,7 +179,13 @@ impl Node {
         if !rolling.accept_unfit && !worked.unfit.is_empty() {
             return Err(unfit(&worked.unfit, &revision));
         }
-        self.is_accepted(&revision, &worked.items, &view)?;
+        let accepted = match rolling.over {
+            Some(over) if is_elsewhere(&revision, over, &moves) && is_approved_by_others(&rolling, &view) => {
+                self.accepted_over(&mut write, &revision, over).await?
+            }
+            _ => revision.standing.accepted.clone(),
+        };
+        self.is_accepted(&revision, &accepted, &worked.items, &view)?;
         let mut beside = Map::new();
         beside.insert("digest".to_owned(), policy.digest().to_string().into());
         beside.insert("shift".to_owned(), worked.shift.in_words().into());
@@ -403,13 +409,19 @@ impl Node {
     }
 
     /// Refuses what gains and losses nobody accepted. Where nobody has to approve, whoever puts it live does.
-    fn is_accepted(&self, revision: &RevisionInfo, items: &[Item], view: &View) -> Result<(), Problem> {
+    fn is_accepted(
+        &self,
+        revision: &RevisionInfo,
+        accepted: &Value,
+        items: &[Item],
+        view: &View,
+    ) -> Result<(), Problem> {
         // Of what was urgent and is approved since, it counts what was accepted then.
         let is_urgent = revision.standing.urgent && !revision.standing.approved;
         if view.settings.settings.release.approvals == 0 || is_urgent {
             return Ok(());
         }
-        let accepted = accepted_items(&revision.standing.accepted);
+        let accepted = accepted_items(accepted);
         let left = not_accepted(items, &accepted);
         let Some(first) = left.first() else { return Ok(()) };
         let number = revision.number;
@@ -605,6 +617,16 @@ fn may_move(
         return Err(Problem::conflict(format!("Revision {number} is live there already.")));
     }
     Ok(())
+}
+
+/// Whether a revision was approved on something else than it is to go live over.
+fn is_elsewhere(revision: &RevisionInfo, over: i64, moves: &BTreeMap<String, Option<i64>>) -> bool {
+    moves.keys().any(|application| revision.standing.bases.get(application) != Some(&over))
+}
+
+/// Whether others approve what is put live: not of what is urgent, which is marked instead.
+fn is_approved_by_others(rolling: &Rolling, view: &View) -> bool {
+    view.settings.settings.release.approvals > 0 && matches!(rolling.what, What::Revision(_))
 }
 
 /// What is live with some moves.

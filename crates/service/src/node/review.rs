@@ -65,6 +65,8 @@ pub struct Saying {
     pub report: Option<i64>,
     /// What is accepted, each with its note.
     pub accepts: BTreeMap<String, String>,
+    /// Of a revision: over which other one it is to go live.
+    pub over: Option<i64>,
     /// Why.
     pub note: Option<String>,
 }
@@ -167,6 +169,16 @@ struct Asked<'a> {
     editors: &'a [String],
     /// What is to be accepted of it.
     items: &'a [Item],
+}
+
+/// That a revision goes live over another one.
+fn over_asked(info: &RevisionInfo, over: i64) -> Asked<'_> {
+    Asked {
+        subject: format!("R-{}-over-{over}", info.number),
+        bound: Bound { digest: info.digest, files: digest_of(&over.to_string()), report: None },
+        editors: &info.standing.editors,
+        items: &[],
+    }
 }
 
 impl Asked<'_> {
@@ -461,6 +473,64 @@ impl Node {
             })
         })
         .await
+    }
+
+    /// Approves that a revision goes live over another one than it was approved on, where that is live.
+    pub(super) async fn approve_over(
+        self: &Arc<Self>,
+        number: i64,
+        over: i64,
+        saying: Saying,
+        who: Who,
+    ) -> Result<Approved, Problem> {
+        let live = self.view().live.as_ref().map(|live| live.placed.applications(over)).unwrap_or_default();
+        let missing = || Problem::not_found(format!("There is no revision {number}."));
+        let policy = self.compiled(self.store.revision(number).await?.ok_or_else(missing)?.sources).await?;
+        let known = ostrog_core::decide::in_force::declared(&policy);
+        let these: BTreeSet<String> = known.filter(|one| live.contains(*one)).map(str::to_owned).collect();
+        if these.is_empty() {
+            return Err(Problem::conflict(format!(
+                "Revision {over} is live for nothing that {number} declares."
+            )));
+        }
+        let (info, items) = self.items_of(number, For::These(these), &who).await?;
+        let node = Arc::clone(self);
+        self.record(move |write, now| {
+            Box::pin(async move {
+                let by = who.by(now);
+                let settings = Arc::clone(&node.view().settings);
+                let needed = settings.settings.release.approvals;
+                if needed == 0 {
+                    return Err(Problem::conflict(
+                        "Nobody has to approve here (approvals = 0): roll it out.",
+                    ));
+                }
+                let asked = Asked { items: &items, ..over_asked(&info, over) };
+                let (approvals, _) = asked.approved(write, &settings.settings, &saying, &by, &who).await?;
+                Ok(Approved { approvals, needed, revision: Some(number) })
+            })
+        })
+        .await
+    }
+
+    /// What was accepted of a revision going live over another one; refused where too few approved that.
+    pub(super) async fn accepted_over(
+        &self,
+        write: &mut Write,
+        info: &RevisionInfo,
+        over: i64,
+    ) -> Result<Value, Problem> {
+        let settings = Arc::clone(&self.view().settings);
+        let asked = over_asked(info, over);
+        let reviews = write.reviews(&asked.subject).await?;
+        let all = counting(&reviews, &asked.bound, &settings.settings, asked.editors);
+        if all.len() < settings.settings.release.approvals {
+            let number = info.number;
+            return Err(Problem::conflict(format!(
+                "Revision {number} was not approved on revision {over}: somebody approves that it goes live over it (ostrog approve R-{number} --over {over})."
+            )));
+        }
+        Ok(all.last().map_or(json!([]), |review| review.accepted.clone()))
     }
 
     // -- issuers that operators sign in with -----------------------------------------------------

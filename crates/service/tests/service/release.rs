@@ -616,6 +616,49 @@ async fn an_approval_counts_under_what_is_live_and_in_force_when_it_is_given() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn over_what_it_was_not_approved_on_it_is_approved_anew() {
+    let (service, vera, wim, robot) = with_reviews().await;
+    let tea = of_person(&service, "tea").await;
+    let mut numbers = Vec::new();
+    for words in [text(&FLAG), text(&MOORING)] {
+        let id = save(&service, &vera, &words, None).await.draft.id;
+        rehearse(&service, &vera, &id).await;
+        numbers.push(approve(&service, &wim, &id).await.read::<ApprovalShown>().revision.expect("is one"));
+    }
+    assert_eq!((numbers[0], numbers[1]), (2, 3));
+    assert_eq!(roll_out(&service, &vera, "2", "all").await.status, 200);
+    let over = async |over: i64| {
+        let asked = json!({ "what": "3", "for": "all", "over": over });
+        service.post(&vera, "/api/v1/rollouts", &asked).await
+    };
+    assert_eq!(over(1).await.status, 409, "revision 2 is live, not 1");
+    let refused = over(2).await.problem();
+    assert!(refused.detail.ends_with("(ostrog approve R-3 --over 2)."), "{}", refused.detail);
+    // By somebody who wrote none of it, who accepts what it moves there.
+    let path = "/api/v1/reviews/R-3/approval";
+    let says = |accepts: Value, over: i64| json!({ "accepts": accepts, "over": over });
+    for (key, status) in [(&vera, 403), (&robot, 403)] {
+        assert_eq!(service.post(key, path, &says(json!({ "all": "ok" }), 2)).await.status, status);
+    }
+    let unsaid = service.post(&tea, path, &says(json!({}), 2)).await.problem();
+    assert_eq!((unsaid.status, unsaid.errors.len()), (409, 2), "{}", unsaid.detail);
+    assert_eq!(
+        service.post(&tea, path, &says(json!({ "all": "ok" }), 1)).await.status,
+        409,
+        "1 is live nowhere"
+    );
+    assert_eq!(over(2).await.status, 409);
+    let done = service.post(&tea, path, &says(json!({ "all": "read it there" }), 2)).await;
+    assert_eq!(done.status, 200, "{done}");
+    assert_eq!(service.post(&tea, path, &says(json!({ "all": "again" }), 2)).await.status, 409);
+    // It counts for that alone.
+    let plain = roll_out(&service, &vera, "3", "all").await;
+    assert_eq!(plain.status, 409, "{plain}");
+    let live = over(2).await;
+    assert_eq!(live.status, 200, "{live}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_key_for_trying_ahead_is_answered_ahead_and_never_else() {
     let (service, vera, wim, _) = with_reviews().await;
     let made = service

@@ -7,6 +7,7 @@ use axum::http::Request;
 use ostrog_core::routes::RouteTold;
 use ostrog_wire::keys::{KeyMade, KeyShown};
 use ostrog_wire::questions::AskedLately;
+use ostrog_wire::release::{DifferenceGroup, ShadowShown};
 use serde_json::{Value, json};
 
 const ROUTES: &str = r#"
@@ -405,4 +406,34 @@ async fn an_operator_is_told_what_a_request_would_come_to() {
     // It is no question of the application's.
     let lately: AskedLately = service.get(&owner, "/api/v1/asked").await.read();
     assert_eq!(lately.unmapped.len(), 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_request_needs_is_answered_once_more_in_the_shadow() {
+    let (service, sign_in, owner, _) = port_with(ROUTES).await;
+    let key = proxy(&service, &owner, for_quay()).await;
+    // Revision 1 knows no issuer: who bears a token is nobody there.
+    let begun = service.post(&owner, "/api/v1/shadows", &json!({ "revision": 1, "for": "quay" })).await;
+    let number = begun.read::<ShadowShown>().number;
+    let token = sign_in.token(&json!({}));
+    for _ in 0..3 {
+        assert_eq!(check(&service, &key, "GET /vessels/tern", Some(&token)).await.status, 200);
+    }
+    for what in ["GET /tides", "GET /vessels/all"] {
+        check(&service, &key, what, Some(&token)).await;
+    }
+    let path = format!("/api/v1/shadows/{number}/differences");
+    for _ in 0..200 {
+        let groups: Vec<DifferenceGroup> = service.get(&owner, &path).await.read();
+        if groups.first().is_some_and(|group| group.times == 3) {
+            assert_eq!(groups.len(), 1, "{groups:?}");
+            assert_eq!((groups[0].permission.as_str(), groups[0].newly_denied), ("vessel:view", true));
+            assert!(!format!("{groups:?}").contains(&token), "no token is kept");
+            let all: Vec<ShadowShown> = service.get(&owner, "/api/v1/shadows").await.read();
+            assert_eq!(all[0].asked, 3, "what needs nothing is no question");
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(25)).await;
+    }
+    panic!("the shadow never tells it");
 }

@@ -204,7 +204,10 @@ impl Reviewing<'_> {
         match id.split_once('-') {
             Some(("S", _)) => node.approve_settings(number_of(id, "S")?, saying, who).await,
             Some(("I", key)) => node.approve_issuer(key.to_owned(), saying, who).await,
-            Some(("R", _)) => node.approve_revision(number_of(id, "R")?, saying, who).await,
+            Some(("R", _)) => match saying.over {
+                Some(over) => node.approve_over(number_of(id, "R")?, over, saying, who).await,
+                None => node.approve_revision(number_of(id, "R")?, saying, who).await,
+            },
             _ => node.approve_draft(number_of(id, "D")?, saying, who).await,
         }
     }
