@@ -2,6 +2,7 @@
 
 #![forbid(unsafe_code)]
 
+mod checkpoint;
 mod commands;
 mod exit;
 mod files;

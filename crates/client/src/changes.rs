@@ -1,10 +1,14 @@
 //! What happened, and what happens.
 
 use crate::events::Events;
-use crate::{Client, Error, Result};
-use ostrog_wire::changes::{ChangeQuery, ChangeShown};
+use crate::{Client, Error, Result, answer};
+use ostrog_wire::changes::{ChangeQuery, ChangeShown, Verification, VerificationQuery};
 use ostrog_wire::register::Page;
 use reqwest::Method;
+use std::time::Duration;
+
+/// Longest that verifying all changes may take.
+const FOR_ALL: Duration = Duration::from_secs(3_600);
 
 /// From where on changes are followed.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -38,6 +42,15 @@ impl Client {
     /// If the service cannot be reached or refuses.
     pub async fn changes(&self, query: &ChangeQuery) -> Result<Page<ChangeShown>> {
         self.get(&["changes"], query).await
+    }
+
+    /// Whether the changes are what was written, and the tables what they come to. It takes as long as it takes.
+    ///
+    /// # Errors
+    /// If the service cannot be reached or refuses.
+    pub async fn verify_changes(&self, query: &VerificationQuery) -> Result<Verification> {
+        let request = self.managing(Method::GET, &["verification"])?.query(query);
+        answer(request.timeout(FOR_ALL)).await
     }
 
     /// Follows what happens.

@@ -81,6 +81,8 @@ pub struct Shared {
     pub room: body::Room,
     /// Questions that are answered once more, in a shadow.
     pub shadows: access::Shadows,
+    /// One at a time has the changes verified.
+    pub verifying: Arc<tokio::sync::Semaphore>,
     /// Room for what stays open.
     pub streams: Arc<api::Streams>,
     /// Names of requests.
@@ -112,6 +114,7 @@ impl App {
             asked: Arc::default(),
             jobs: Arc::default(),
             room: body::Room::default(),
+            verifying: Arc::new(tokio::sync::Semaphore::new(1)),
             streams: Arc::default(),
             requests: Counted::new(),
             decided: Counted::new(),

@@ -4,7 +4,7 @@ use crate::journal::Kind;
 use crate::workspace::Write;
 use crate::{By, Error, Result, Store, moment, sql};
 use jiff::Timestamp;
-use serde_json::json;
+use serde_json::{Value, json};
 use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row as _};
@@ -41,6 +41,23 @@ impl Issuer {
     /// The client as which operators sign in with it now.
     pub fn for_operators(&self) -> Option<&str> {
         self.client.as_deref().filter(|_| !self.waits)
+    }
+
+    /// What the journal tells of it.
+    pub(crate) fn told(&self) -> Vec<(&'static str, Value)> {
+        let keys = if self.keys.is_some() { "a file" } else { "discovered" };
+        vec![
+            ("issuer", json!(self.key)),
+            ("iss", json!(self.iss)),
+            ("audiences", json!(self.audiences)),
+            ("keys", json!(keys)),
+            ("keys-digest", json!(self.keys.as_ref().map(|keys| hex::encode(Sha256::digest(keys))))),
+            ("private", json!(self.private)),
+            ("id-tokens", json!(self.id_tokens)),
+            ("client", json!(self.client)),
+            ("waits", json!(self.waits)),
+            ("counts-as", json!(self.persons)),
+        ]
     }
 
     /// Digest of all that an approval of it binds.
@@ -124,12 +141,8 @@ impl Write {
         .rows_affected()
             > 0;
         if added {
-            let line = json!({
-                "issuer": issuer.key, "iss": issuer.iss, "audiences": issuer.audiences,
-                "keys": if issuer.keys.is_some() { "a file" } else { "discovered" },
-                "private": issuer.private, "id-tokens": issuer.id_tokens, "client": issuer.client,
-                "waits": issuer.waits,
-            });
+            let line = issuer.told().into_iter().map(|(name, value)| (name.to_owned(), value));
+            let line = Value::Object(line.collect());
             self.record_line(Kind::Issuer, &line, &issuer.author, issuer.created_at).await?;
         }
         Ok(added)

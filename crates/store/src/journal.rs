@@ -264,7 +264,7 @@ impl Store {
     }
 }
 
-fn read(row: &PgRow) -> Result<Row> {
+pub(crate) fn read(row: &PgRow) -> Result<Row> {
     let kind: &str = row.try_get("kind")?;
     let lines: i32 = row.try_get("lines")?;
     Ok(Row {

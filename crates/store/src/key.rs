@@ -5,7 +5,7 @@ use crate::workspace::Write;
 use crate::{By, Error, Result, Store, cut, moment, moment_if_any, random_text, sql};
 use jiff::Timestamp;
 pub use ostrog_wire::keys::{Detail, ENDPOINTS, HeaderPair, Proxied, Right};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 use sha2::{Digest as _, Sha256};
 use sqlx::postgres::PgRow;
 use sqlx::{PgConnection, Row as _};
@@ -117,6 +117,31 @@ impl Key {
         let hash = Sha256::digest(text.reveal()).into();
         let made_by = by.counts_as.clone();
         (Key { id, making, created_at: by.at, last_used_at: None, made_by, hash }, text)
+    }
+
+    /// What the journal tells of it: all that it may do, and of its secret as much as tells another one apart.
+    pub(crate) fn told(&self) -> Vec<(&'static str, Value)> {
+        let making = &self.making;
+        let (kind, application, proxy) = match &making.kind {
+            KeyKind::Operator => ("operator", None, None),
+            KeyKind::Application(application) => ("application", Some(application), None),
+            KeyKind::Proxy(proxy) => ("proxy", None, Some(json!(proxy))),
+        };
+        vec![
+            ("key", json!(self.id)),
+            ("kind", json!(kind)),
+            ("application", json!(application)),
+            ("name", json!(making.name)),
+            ("rights", json!(making.rights)),
+            ("proxy", json!(proxy)),
+            ("person", json!(making.person)),
+            ("staging", json!(making.staging)),
+            ("made-by", json!(self.made_by)),
+            ("detail", json!(detail_word(making.detail))),
+            ("endpoints", json!(making.endpoints)),
+            ("types", json!(making.types)),
+            ("secret", json!(hex::encode(Sha256::digest(self.hash)))),
+        ]
     }
 
     /// Everybody that what is done with it counts as.
@@ -262,11 +287,11 @@ impl Write {
         .bind(making.staging)
         .execute(self.connection())
         .await?;
-        let line = json!({
-            "key": key.id, "kind": kind, "application": application, "name": making.name, "rights": rights,
-            "proxy": proxy, "person": making.person, "staging": making.staging, "made-by": key.made_by,
-            "until": making.until.map(|until| until.to_string()),
-        });
+        let line: Map<String, Value> =
+            key.told().into_iter().map(|(name, value)| (name.to_owned(), value)).collect();
+        let mut line = line;
+        line.insert("until".to_owned(), json!(making.until.map(|until| until.to_string())));
+        let line = Value::Object(line);
         self.record_line(Kind::Key, &line, actor, key.created_at).await?;
         Ok(())
     }

@@ -16,6 +16,7 @@
 //! - [`journal`]: what happened, by position, as a chain of digests;
 //! - `tables`: the fold of it, as it is now;
 //! - [`follow`]: how far the database is, and whether it is the same one still;
+//! - [`verify`]: whether the journal is what was written, and the tables what it comes to;
 //! - `upgrade`: databases from before there was a journal.
 
 #![forbid(unsafe_code)]
@@ -38,6 +39,7 @@ pub mod settings;
 pub mod shadow;
 mod tables;
 mod upgrade;
+pub mod verify;
 pub mod workspace;
 
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};

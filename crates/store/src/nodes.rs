@@ -1,5 +1,6 @@
 //! Which nodes there are, and how far they answer.
 
+use crate::journal::Chain;
 use crate::{Result, Store, moment, sql};
 use jiff::Timestamp;
 use sqlx::Row as _;
@@ -17,6 +18,8 @@ pub struct NodeSeen {
     pub position: i64,
     /// The epoch that position is of.
     pub epoch: String,
+    /// The digest of the journal there, as it says it; who lists nodes is not told.
+    pub digest: Option<Chain>,
     /// When it last said so.
     pub seen_at: Timestamp,
     /// For how many seconds it answers from what it knows.
@@ -33,9 +36,9 @@ impl Store {
     /// If the database cannot be reached.
     pub async fn node_is(&self, node: &NodeSeen) -> Result<()> {
         sqlx::query(
-            "insert into nodes (id, address, started_at, position, epoch, seen_at, max_stale)
-             values ($1, $2, $3, $4, $5, now(), $6)
-             on conflict (id) do update set position = $4, epoch = $5, seen_at = now(), address = $2",
+            "insert into nodes (id, address, started_at, position, epoch, seen_at, max_stale, digest)
+             values ($1, $2, $3, $4, $5, now(), $6, $7)
+             on conflict (id) do update set position = $4, epoch = $5, seen_at = now(), address = $2, digest = $7",
         )
         .bind(&node.id)
         .bind(&node.address)
@@ -43,6 +46,7 @@ impl Store {
         .bind(node.position)
         .bind(&node.epoch)
         .bind(node.max_stale)
+        .bind(node.digest.map(|digest| digest.0.to_vec()))
         .execute(&self.pool)
         .await?;
         Ok(())
@@ -70,6 +74,7 @@ impl Store {
                 address: row.try_get("address")?,
                 started_at: moment(row, "started_at")?,
                 position: row.try_get("position")?,
+                digest: None,
                 epoch: row.try_get("epoch")?,
                 seen_at: moment(row, "seen_at")?,
                 max_stale: row.try_get("max_stale")?,

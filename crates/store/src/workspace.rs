@@ -118,13 +118,7 @@ impl Store {
         let keys = crate::key::read_all(&mut transaction).await?;
         let issuers = crate::issuer::read_all(&mut transaction).await?;
         let settings = crate::settings::in_force(&mut transaction).await?;
-        let (sender, receiver) = channel(4);
-        let building = tokio::task::spawn_blocking(move || build(receiver));
-        let reading = read_register(&mut transaction, &sender).await;
-        drop(sender);
-        let built = building.await.map_err(|_| Error::Unreadable("reading was broken off".to_owned()))?;
-        let mut register = built?;
-        reading?;
+        let mut register = register_of_tables(&mut transaction).await?;
         transaction.commit().await?;
         let number =
             |column| -> Result<u64> { Ok(u64::try_from(row.try_get::<i64, _>(column)?).unwrap_or(1)) };
@@ -181,6 +175,18 @@ async fn read_register(connection: &mut PgConnection, parts: &Sender<Part>) -> R
         hand_on(docs, parts, Part::Docs).await?;
     }
     Ok(())
+}
+
+/// The register as its tables have it.
+pub(crate) async fn register_of_tables(connection: &mut PgConnection) -> Result<Register> {
+    let (sender, receiver) = channel(4);
+    let building = tokio::task::spawn_blocking(move || build(receiver));
+    let reading = read_register(connection, &sender).await;
+    drop(sender);
+    let built = building.await.map_err(|_| Error::Unreadable("reading was broken off".to_owned()))?;
+    let register = built?;
+    reading?;
+    Ok(register)
 }
 
 /// How long the database may be silent in the middle of an answer.

@@ -42,3 +42,57 @@ pub struct ChangeShown {
     /// The digest of the journal up to here, in hexadecimal.
     pub digest: String,
 }
+
+/// What is to be verified.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::IntoParams))]
+#[cfg_attr(feature = "schema", into_params(parameter_in = Query))]
+#[serde(deny_unknown_fields)]
+pub struct VerificationQuery {
+    /// From this position on; then the tables are not held against it. Without it, all of it.
+    pub from: Option<i64>,
+    /// Tell the digest at this position too.
+    pub at: Option<i64>,
+}
+
+/// What verifying the changes came to.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Verification {
+    /// The epoch.
+    pub epoch: String,
+    /// The last position.
+    pub position: i64,
+    /// The digest there.
+    pub digest: String,
+    /// How many rows were looked at.
+    pub rows: i64,
+    /// How many of them an upgrade made part of the chain, long after they were written.
+    pub chained: i64,
+    /// Whether the tables, and what nodes tell, were held against them.
+    pub folded: bool,
+    /// The epoch and the digest at the position that was asked for; none: there is no such row.
+    pub at: Option<EpochDigest>,
+    /// What is not as it must be.
+    pub found: Vec<FoundShown>,
+}
+
+/// A digest, and the epoch its row was written in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EpochDigest {
+    /// The epoch.
+    pub epoch: String,
+    /// The digest.
+    pub digest: String,
+}
+
+/// Something that is not as it must be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FoundShown {
+    /// The row it is about; none: a table.
+    pub position: Option<i64>,
+    /// What.
+    pub words: String,
+}

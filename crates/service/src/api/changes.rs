@@ -8,12 +8,14 @@ use crate::problem::{Problem, Refused};
 use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
-use axum::http::header::ACCEPT;
+use axum::http::header::{ACCEPT, CACHE_CONTROL, CONTENT_TYPE};
 use axum::response::sse::{Event, KeepAlive, Sse};
 use axum::response::{IntoResponse as _, Response};
 use futures_util::{Stream, stream};
 use ostrog_store::journal::Row;
-use ostrog_wire::changes::{ChangeQuery, ChangeShown};
+use ostrog_wire::changes::{
+    ChangeQuery, ChangeShown, EpochDigest, FoundShown, Verification, VerificationQuery,
+};
 use ostrog_wire::register::Page;
 use std::convert::Infallible;
 use std::time::Duration;
@@ -77,6 +79,56 @@ pub async fn changes(
     let next = rows.last().filter(|row| row.position > 1).map(|row| row.position.to_string());
     let items = rows.iter().map(|row| change_shown(row, query.brief)).collect::<Vec<_>>();
     Ok(Json(Page { items, next }).into_response())
+}
+
+/// Whether the changes are what was written, and the tables what they come to.
+///
+/// Recomputes each row's digest, folds the changes, and holds the tables and what nodes tell against them, all at one
+/// moment. Costs reading all of it, and a second register in memory; one at a time on a node.
+#[utoipa::path(get, path = "/api/v1/verification", tag = "register", params(VerificationQuery),
+    responses((status = 200, description = "What was found", body = Verification), Refused),
+    security(("key" = [])))]
+pub async fn verification(
+    State(app): State<App>,
+    operator: Operator,
+    Params(query): Params<VerificationQuery>,
+) -> Result<Response, Problem> {
+    operator.journal()?.may_verify()?;
+    let busy = || Problem::too_many("The changes are being verified on this node already.");
+    let place = std::sync::Arc::clone(&app.verifying).try_acquire_owned().map_err(|_| busy())?;
+    // It takes as long as it takes: the answer is begun, and goes on once there is something to tell.
+    let told = async move {
+        let _place = place;
+        let told = verified(&operator, &query).await;
+        let body = match told {
+            Ok(told) => serde_json::to_vec(&told),
+            // It has begun as an answer: what went wrong is told in its place, and read as no verification.
+            Err(problem) => serde_json::to_vec(&problem.into_document()),
+        };
+        Ok::<_, Infallible>(body.unwrap_or_default())
+    };
+    let body = axum::body::Body::from_stream(stream::once(told));
+    Ok(([(CONTENT_TYPE, "application/json"), (CACHE_CONTROL, "no-store")], body).into_response())
+}
+
+async fn verified(operator: &Operator, query: &VerificationQuery) -> Result<Verification, Problem> {
+    let journal = operator.journal()?;
+    let verified = journal.verify(query.from.unwrap_or(1)).await?;
+    let at = match query.at {
+        Some(at) => journal.row_at(at).await?,
+        None => None,
+    };
+    let found = verified.found.into_iter();
+    Ok(Verification {
+        epoch: verified.epoch,
+        position: verified.position,
+        digest: verified.digest.to_string(),
+        rows: verified.rows,
+        chained: verified.chained,
+        folded: verified.folded,
+        at: at.map(|(epoch, digest)| EpochDigest { epoch, digest: digest.to_string() }),
+        found: found.map(|found| FoundShown { position: found.position, words: found.words }).collect(),
+    })
 }
 
 /// Whether a stream is asked for.

@@ -117,6 +117,7 @@ pub fn router() -> OpenApiRouter<App> {
         .routes(routes!(register::load))
         .routes(routes!(stream::load_stream))
         .routes(routes!(changes::changes))
+        .routes(routes!(changes::verification))
         .routes(routes!(keys::keys, keys::make_key))
         .routes(routes!(keys::replace_key))
         .routes(routes!(keys::end_key))

@@ -88,6 +88,7 @@ impl Node {
             started_at: self.started,
             position: view.position,
             epoch: view.epoch.to_string(),
+            digest: Some(view.digest),
             seen_at: Timestamp::now(),
             max_stale: i64::try_from(self.max_stale.as_secs()).unwrap_or(i64::MAX),
         };

@@ -6,11 +6,13 @@
 //! - [`bounds`]: what one caller costs others, and what ends;
 //! - [`release`]: how a change of policy travels; [`histories`]: whole ways of many, beside a model;
 //! - [`sign_in`]: operators who sign in, and whoever would like to be one;
+//! - [`chain`]: changes that are not what was written;
 //! - [`connections`]: what holds before there is a request.
 
 #![allow(clippy::disallowed_methods, reason = "a service has a clock")]
 
 mod bounds;
+mod chain;
 mod connections;
 mod histories;
 mod release;

@@ -178,6 +178,11 @@ impl Service {
         Service { app, node, store, url, _server: Arc::clone(&self._server), router, following }
     }
 
+    /// Where the database is.
+    pub fn url(&self) -> &str {
+        &self.url
+    }
+
     /// The database itself, beside the service.
     pub async fn pool(&self) -> sqlx::PgPool {
         sqlx::PgPool::connect(&self.url).await.expect("a database")

@@ -3,7 +3,8 @@
 use super::Scope;
 use super::permission::Permission;
 use crate::problem::Problem;
-use ostrog_store::journal::Row;
+use ostrog_store::journal::{Chain, Row};
+use ostrog_store::verify::Verified;
 use std::collections::VecDeque;
 
 /// Most rows, and bytes of them, that are read at a time: each reader holds as much.
@@ -41,6 +42,33 @@ impl Journal<'_> {
     pub async fn about(&self, name: &str, before: Option<i64>, limit: i64) -> Result<Vec<Row>, Problem> {
         self.0.looks.up();
         Ok(self.0.node.store.rows_about(name, before, limit).await?)
+    }
+
+    /// Refuses who may not have all of it verified: that tells of every fact.
+    ///
+    /// # Errors
+    /// If the caller may not read all facts.
+    pub fn may_verify(&self) -> Result<(), Problem> {
+        self.0.need(Permission::RegisterRead)
+    }
+
+    /// Whether the rows are what was written, and the tables what they come to.
+    ///
+    /// # Errors
+    /// If the caller may not read all facts, or the database cannot be reached.
+    pub async fn verify(&self, from: i64) -> Result<Verified, Problem> {
+        self.may_verify()?;
+        self.0.looks.up();
+        Ok(self.0.node.store.verify(from).await?)
+    }
+
+    /// The epoch and the digest of a row.
+    ///
+    /// # Errors
+    /// If the database cannot be reached.
+    pub async fn row_at(&self, position: i64) -> Result<Option<(String, Chain)>, Problem> {
+        self.0.looks.up();
+        Ok(self.0.node.store.row_at(position).await?)
     }
 
     /// Rows after a position, as this node reaches them.
