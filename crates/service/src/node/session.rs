@@ -319,9 +319,10 @@ impl Node {
         }
         let found = self.store.sessions(&hashes).await?;
         let mut known = self.sessions.known();
-        known.retain(|hash, _| {
-            found.iter().any(|session| session.hash == *hash && session.ended_at.is_none())
-        });
+        // What began since it was looked is not among what was found, and stays.
+        let goes_on =
+            |hash: &Hash| found.iter().any(|session| session.hash == *hash && session.ended_at.is_none());
+        known.retain(|hash, _| !hashes.contains(hash) || goes_on(hash));
         drop(known);
         for session in found.into_iter().filter(|session| session.ended_at.is_none()) {
             self.sessions.remember(session);
