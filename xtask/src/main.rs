@@ -64,6 +64,8 @@ fn test() -> Result<()> {
         setup::CHROMIUM,
         setup::CHROMEDRIVER,
         setup::XMLLINT,
+        setup::PROMETHEUS,
+        setup::GIT,
         setup::NGINX,
         setup::CADDY,
     ])?;

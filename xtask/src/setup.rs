@@ -21,6 +21,11 @@ pub const CHROMEDRIVER: Package = Package { name: "chromium-driver", brings: "/u
 /// Holds the report for pipelines against its schema.
 pub const XMLLINT: Package = Package { name: "libxml2-utils", brings: "/usr/bin/xmllint" };
 
+/// Reads what is measured, and the rules for it, as those do who watch.
+pub const PROMETHEUS: Package = Package { name: "prometheus", brings: "/usr/bin/promtool" };
+/// Keeps the charter of the pipeline that is documented.
+pub const GIT: Package = Package { name: "git", brings: "/usr/bin/git" };
+
 /// The reverse proxies whose set-up is documented.
 pub const NGINX: Package = Package { name: "nginx", brings: "/usr/sbin/nginx" };
 /// The other one.

@@ -16,6 +16,7 @@ pub struct Settings {
     pub database: Option<String>,
     pub data: Option<PathBuf>,
     pub max_stale: Option<String>,
+    pub metrics_listen: Option<String>,
 }
 
 impl Settings {
@@ -46,9 +47,9 @@ mod tests {
             .map(|line| format!("{line}\n"))
             .collect();
         let settings = Settings::read(Path::new("ostrog.toml"), &all).expect("the reference can be read");
-        let Settings { listen, public_url, database, data, max_stale } = settings;
+        let Settings { listen, public_url, database, data, max_stale, metrics_listen } = settings;
         assert_eq!(listen.as_deref(), Some(crate::commands::serve::DEFAULT_LISTEN));
-        assert!(public_url.is_some() && database.is_some() && data.is_some());
+        assert!(public_url.is_some() && database.is_some() && data.is_some() && metrics_listen.is_some());
         assert_eq!(max_stale.as_deref(), Some("15m"));
     }
 

@@ -4,6 +4,7 @@
 //! - [`api`]: management, for the command line and the console;
 //! - [`node`]: what is answered from, how a write becomes part of it, and the gate: who may reach which of it;
 //! - [`operators`]: what operators may do;
+//! - [`measures`]: what is measured;
 //! - [`lanes`]: where work is done that takes longer than a decision;
 //! - [`body`], [`problem`]: what callers send, how they are refused;
 //! - [`serving`]: connections, and their limits;
@@ -25,6 +26,7 @@ pub mod console;
 pub mod issuers;
 pub mod jobs;
 pub mod lanes;
+pub mod measures;
 pub mod node;
 pub mod operators;
 pub mod problem;
@@ -32,7 +34,7 @@ pub mod serving;
 pub mod sign_in;
 
 use axum::Router;
-use axum::extract::State;
+use axum::extract::{MatchedPath, State};
 use axum::http::header::{CONTENT_TYPE, HOST};
 use axum::http::{HeaderName, HeaderValue, StatusCode, Version};
 use axum::middleware::{Next, from_fn_with_state};
@@ -81,6 +83,8 @@ pub struct Shared {
     pub room: body::Room,
     /// Questions that are answered once more, in a shadow.
     pub shadows: access::Shadows,
+    /// What is measured.
+    pub measures: measures::Measures,
     /// One at a time has the changes verified.
     pub verifying: Arc<tokio::sync::Semaphore>,
     /// Room for what stays open.
@@ -108,6 +112,7 @@ impl App {
     pub fn with_secrets(node: Arc<Node>, public_url: &str, secrets: BTreeMap<String, String>) -> App {
         App(Arc::new_cyclic(|app| Shared {
             shadows: access::Shadows::start(app),
+            measures: measures::Measures::start(app),
             node,
             sign_ins: sign_in::SignIns::new(secrets),
             public_url: public_url.trim_end_matches('/').into(),
@@ -151,6 +156,7 @@ pub fn router(app: App) -> Router {
     Router::new()
         .merge(calls)
         .merge(access::metadata(&app.public_url))
+        .merge(measures::router())
         .merge(api::sign_in_pages())
         .route(
             "/api/v1/openapi.json",
@@ -191,6 +197,8 @@ impl Counted {
 /// What holds of every call: it has a name, one host is asked for, it has an end, a panic is its own, what
 /// it looked up is counted, and whoever is answered from memory that may be old is told.
 async fn meet(State(app): State<App>, mut request: axum::extract::Request, next: Next) -> Response {
+    let begun = std::time::Instant::now();
+    let path = request.extensions().get::<MatchedPath>().cloned();
     let name = request.headers().get(&REQUEST_ID).cloned().unwrap_or_else(|| app.requests.next_header());
     let looks = Looks::default();
     let hosts = request.headers().get_all(HOST).iter().count();
@@ -213,6 +221,9 @@ async fn meet(State(app): State<App>, mut request: axum::extract::Request, next:
     };
     response.extensions_mut().insert(looks);
     response.headers_mut().insert(REQUEST_ID, name);
+    if let Some(path) = path {
+        app.measures.answered(path.as_str(), begun);
+    }
     let age = app.node.age();
     if age > SOON {
         response.headers_mut().insert("ostrog-stale", age.as_secs().into());

@@ -50,7 +50,7 @@ impl Store {
              from workspace",
         )
         .bind(known)
-        .fetch_one(&self.pool)
+        .fetch_one(&self.swift)
         .await?;
         let at_known: Option<Vec<u8>> = row.try_get("known")?;
         Ok(Head {

@@ -198,7 +198,7 @@ impl Store {
         .bind(after)
         .bind(limit)
         .bind(bytes)
-        .fetch_all(&self.pool)
+        .fetch_all(&self.swift)
         .await?;
         rows.iter().map(read).collect()
     }

@@ -109,11 +109,16 @@ pub type Result<T> = std::result::Result<T, Error>;
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: PgPool,
+    /// For those who follow: its connections are not tried before they are used, which takes a way to the database
+    /// and back. One that is broken shows by the answer, and whoever follows looks again.
+    swift: PgPool,
 }
 
 impl Store {
     /// Most connections one node holds.
     const MAX_CONNECTIONS: u32 = 8;
+    /// How many of its own whoever follows has.
+    const FOLLOWING: u32 = 2;
     /// How long a call waits for a free connection.
     const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -126,10 +131,15 @@ impl Store {
         let pool = PgPoolOptions::new()
             .max_connections(Self::MAX_CONNECTIONS)
             .acquire_timeout(Self::PATIENCE)
-            .connect_with(options)
+            .connect_with(options.clone())
             .await?;
+        let swift = PgPoolOptions::new()
+            .max_connections(Self::FOLLOWING)
+            .acquire_timeout(Self::PATIENCE)
+            .test_before_acquire(false)
+            .connect_lazy_with(options);
         sqlx::migrate!("./migrations").run(&pool).await.map_err(Error::Migration)?;
-        let store = Store { pool };
+        let store = Store { pool, swift };
         store.ensure_workspace().await?;
         store.upgrade().await?;
         store.spread_releases().await?;
@@ -137,8 +147,14 @@ impl Store {
         Ok(store)
     }
 
+    /// How many connections are open, and how many of them nobody uses.
+    pub fn connections(&self) -> (u32, usize) {
+        (self.pool.size(), self.pool.num_idle())
+    }
+
     /// Waits for calls under way and closes all connections.
     pub async fn close(&self) {
+        self.swift.close().await;
         self.pool.close().await;
     }
 

@@ -4,11 +4,12 @@ use crate::discovery::{self, Undiscovered, is_loopback};
 use crate::jws::Jws;
 use crate::keys::{KeySet, KeyTold, MAX_BYTES, NoKeys};
 use crate::verify::{Refused, Terms, Verified, is_for, verify};
+use heck::ToKebabCase as _;
 use jiff::{SignedDuration, Timestamp};
 use lru::LruCache;
 use serde_json::Value;
 use sha2::{Digest as _, Sha256};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::future::Future;
 use std::num::NonZeroUsize;
 use std::pin::Pin;
@@ -114,6 +115,8 @@ struct State {
     failed: Option<String>,
     /// The last refusal of a token, and when.
     refused: Option<(Timestamp, Refused)>,
+    /// How many tokens were refused, and why.
+    refusals: HashMap<Refused, u64>,
 }
 
 /// How an issuer stands.
@@ -191,6 +194,12 @@ impl Issuer {
             failed: state.failed,
             refused: state.refused.map(|(at, why)| (at, why.to_string())),
         }
+    }
+
+    /// How many of its tokens were refused, by why: `expired`, `unknown-key`.
+    pub fn refusals(&self) -> Vec<(String, u64)> {
+        let all = self.state().refusals.clone();
+        all.into_iter().map(|(why, times)| (format!("{why:?}").to_kebab_case(), times)).collect()
     }
 
     /// Whether its keys are to be asked for ahead.
@@ -414,7 +423,9 @@ impl Issuers {
     }
 
     fn refuse(&self, issuer: &Issuer, why: Refused, now: Timestamp) -> Refused {
-        issuer.state().refused = Some((now, why));
+        let mut state = issuer.state();
+        state.refused = Some((now, why));
+        *state.refusals.entry(why).or_default() += 1;
         why
     }
 

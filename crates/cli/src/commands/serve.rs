@@ -39,6 +39,9 @@ pub struct Args {
     /// Whose that key is: an operator on record; without one it is a program's, which approves nothing
     #[arg(long, value_name = "PERSON", requires = "new_owner")]
     person: Option<String>,
+    /// Tell what is measured at this address too: without a key on loopback
+    #[arg(long, env = "OSTROG_METRICS_LISTEN", value_name = "ADDR")]
+    metrics_listen: Option<String>,
     /// The secret by which an issuer that operators sign in with knows this service, in a file: port-id=FILE
     #[arg(long = "sign-in-secret", value_name = "ISSUER=FILE")]
     secrets: Vec<String>,
@@ -86,6 +89,7 @@ pub async fn run(args: Args) -> Result<Code, Failure> {
         max_stale,
         owner: args.new_owner.then_some(args.person),
         secrets,
+        metrics_listen: args.metrics_listen.or(file.metrics_listen),
     };
     let done = serving.on(&url).await;
     if let (Some(cluster), Some(guard)) = (cluster, guard) {
@@ -136,11 +140,13 @@ struct Serving {
     /// Whether a new owner's key is made, and whose.
     owner: Option<Option<String>>,
     secrets: BTreeMap<String, String>,
+    /// Where else what is measured is told.
+    metrics_listen: Option<String>,
 }
 
 impl Serving {
     async fn on(self, url: &str) -> Result<(), Failure> {
-        let Serving { listen, public_url, charter, max_stale, owner, secrets } = self;
+        let Serving { listen, public_url, charter, max_stale, owner, secrets, metrics_listen } = self;
         let store = Store::open(url).await?;
         let node = Arc::new(Node::open(store.clone(), max_stale).await?);
         let said = |problem: Problem| Failure::unreachable(told(problem));
@@ -171,6 +177,15 @@ impl Serving {
         node.listens_at(&address.to_string());
         tokio::spawn(Arc::clone(&node).follow());
         let app = App::with_secrets(node, &public_url, secrets);
+        if let Some(listen) = metrics_listen {
+            let listener = tokio::net::TcpListener::bind(&listen)
+                .await
+                .map_err(|error| Failure::unreachable(format!("cannot listen on {listen}: {error}")))?;
+            let address = listener.local_addr().map_err(Failure::unreachable)?;
+            tracing::info!(%address, "telling what is measured");
+            let router = ostrog_service::measures::alone(app.clone(), address.ip().is_loopback());
+            tokio::spawn(async move { axum::serve(listener, router).await });
+        }
         serve(listener, app, Limits::default(), stop_signal()).await.map_err(Failure::unreachable)?;
         tracing::info!("stopped");
         store.close().await;

@@ -4,6 +4,7 @@
 use super::tokens::{TOKEN, Tokens};
 use crate::App;
 use crate::asked::Short;
+use crate::measures::word;
 use crate::node::gate::{Decisions, Scope};
 use crate::problem::Problem;
 use jiff::Timestamp;
@@ -289,9 +290,11 @@ impl<'a> Asker<'a> {
         what: &What,
         surroundings: &Surroundings,
     ) -> Result<Evaluation, Problem> {
+        let begun = std::time::Instant::now();
         let permission = permission(&what.kind, &action.name)?;
         let (mut answer, reason) = self.decided(who, &permission, what, surroundings)?;
         answer.context.subject = who.told();
+        self.app.measures.took(begun);
         self.noted(who, permission, what, (answer.decision, reason));
         Ok(answer)
     }
@@ -413,6 +416,7 @@ impl<'a> Asker<'a> {
             return;
         }
         let application = self.scope.application().unwrap_or("operator");
+        self.app.measures.decided(application, allowed, word(reason));
         let unknown = matches!(reason, Reason::UnknownType | Reason::UnknownPermission);
         if unknown && self.policy().permission(&permission).is_none() {
             self.app.asked.unknown(application, &permission, self.now);

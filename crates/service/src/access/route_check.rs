@@ -5,6 +5,7 @@ use super::forwarded::{Caller, Forwarded};
 use super::tokens::Tokens;
 use crate::App;
 use crate::asked::Short;
+use crate::measures::of_code;
 use crate::node::gate::Scope;
 use crate::node::gate::permission::Permission;
 use crate::node::gate::proxy::Proxy;
@@ -133,6 +134,7 @@ async fn passes(app: &App, proxy: &Proxy, headers: &HeaderMap) -> Result<HeaderM
     let application = scope.application().unwrap_or_default().to_owned();
     let unmapped = |pattern: String| {
         let method = &target.method;
+        app.measures.unmapped(&application);
         app.asked.unmapped(&application, method, &pattern, Timestamp::now());
         Denied::from(Problem::unmapped("No route takes this request."))
     };
@@ -302,6 +304,9 @@ fn beside(
 /// Remembers what operators want to see of it.
 fn noted(app: &App, application: &str, bearer: Option<&Bearer>, asked: &[Asked], now: Timestamp) {
     let Some(last) = asked.last() else { return };
+    for one in asked {
+        app.measures.decided(application, one.allowed, of_code(&one.reason));
+    }
     app.asked.note(application, now, last.allowed, || Short {
         subject: bearer.map_or_else(|| "anonymous".to_owned(), |bearer| bearer.name.clone()),
         permission: last.permission.clone(),

@@ -233,6 +233,7 @@ impl Worker {
                 one_in *= 2;
                 seen.one_in.store(one_in, Ordering::Relaxed);
             }
+            app.measures.shadowed(asked, u64::try_from(kept.counts.differing).unwrap_or(0), dropped);
             let counts = Counts {
                 dropped: i64::try_from(dropped).unwrap_or(i64::MAX),
                 one_in: i32::try_from(one_in).unwrap_or(i32::MAX),

@@ -42,8 +42,7 @@ impl Node {
     /// Follows the database for ever.
     pub async fn follow(self: Arc<Self>) {
         tokio::spawn(keep_keys_fresh(Arc::downgrade(&self)));
-        let mut noted = Instant::now();
-        let mut told = (Instant::now(), -1);
+        tokio::spawn(keep_beside(Arc::downgrade(&self)));
         loop {
             if let Ok(mut bell) = self.store.listen().await
                 && self.is_home().await
@@ -53,19 +52,6 @@ impl Node {
                         tracing::info!("the database is back; in step with it again");
                     }
                     self.let_go();
-                    let position = self.view().position;
-                    if told.1 != position || told.0.elapsed() > TELLING {
-                        told = (Instant::now(), position);
-                        self.tell_where().await;
-                    }
-                    let is_noted = noted.elapsed() > NOTING;
-                    if is_noted {
-                        noted = Instant::now();
-                        self.keep_uses().await;
-                    }
-                    if let Err(error) = self.keep_sessions(is_noted).await {
-                        tracing::debug!(%error, "what became of sessions could not be looked up");
-                    }
                     match tokio::time::timeout(HEARTBEAT, bell.rung()).await {
                         Ok(Ok(())) | Err(_) => {}
                         Ok(Err(_)) => break,
@@ -126,15 +112,17 @@ impl Node {
     async fn keep_step(&self) -> bool {
         // From before the look: what is written while it is looked is not yet known.
         let began = Instant::now();
-        let looked = match tokio::time::timeout(LOOK, self.store.head(self.view().position)).await {
+        let known = self.view().position;
+        let looked = match tokio::time::timeout(LOOK, self.store.head(known)).await {
             Ok(looked) => looked,
             Err(_) => return false,
         };
         let kept = match looked {
             Ok(head) if self.is_at(&head.epoch, head.position, head.digest) => Ok(()),
-            Ok(_) => {
+            Ok(head) => {
                 let _one = self.writing.lock().await;
-                self.follow_on().await
+                // Whoever wrote here meanwhile is further than what was looked at.
+                if self.view().position == known { self.follow_from(head).await } else { Ok(()) }
             }
             Err(error) => Err(error),
         };
@@ -181,8 +169,13 @@ impl Node {
     /// Brings memory to where the database is, row by row where that is possible. One at a time: whoever
     /// calls it holds the node's right to write.
     pub(super) async fn follow_on(&self) -> Result<(), Error> {
+        let head = self.store.head(self.view().position).await?;
+        self.follow_from(head).await
+    }
+
+    /// The same from what was looked up of the database at the position that is known.
+    async fn follow_from(&self, head: Head) -> Result<(), Error> {
         let view = self.view();
-        let head = self.store.head(view.position).await?;
         if *view.epoch == *head.epoch && is_another_history(&view, &head) {
             // Restored from before, or from elsewhere: positions that were given out since mean nothing
             // any more.
@@ -382,6 +375,31 @@ impl Node {
 /// Whether a database has something else where a node knows what was, or nothing.
 fn is_another_history(view: &View, head: &Head) -> bool {
     view.position > 0 && (head.position < view.position || head.known != Some(view.digest))
+}
+
+/// Tells others how far this node answers, and notes what was used, beside following: a database that is far away keeps
+/// nobody from looking again.
+async fn keep_beside(node: Weak<Node>) {
+    let mut noted = Instant::now();
+    let mut told = (Instant::now(), -1);
+    while let Some(this) = node.upgrade() {
+        let mut moves = this.positions();
+        let position = *moves.borrow_and_update();
+        if told.1 != position || told.0.elapsed() > TELLING {
+            told = (Instant::now(), position);
+            this.tell_where().await;
+        }
+        let is_noted = noted.elapsed() > NOTING;
+        if is_noted {
+            noted = Instant::now();
+            this.keep_uses().await;
+        }
+        if let Err(error) = this.keep_sessions(is_noted).await {
+            tracing::debug!(%error, "what became of sessions could not be looked up");
+        }
+        drop(this);
+        let _ = tokio::time::timeout(HEARTBEAT, moves.changed()).await;
+    }
 }
 
 /// Asks for the keys of issuers ahead, for as long as the node is there: no token waits for that.

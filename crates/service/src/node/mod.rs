@@ -89,6 +89,31 @@ pub struct Node {
     pub(crate) lanes: Lanes,
 }
 
+/// How a node stands, in numbers.
+#[derive(Clone, Debug)]
+pub struct State {
+    /// Its position.
+    pub position: i64,
+    /// For how long it has not been known to be in step with the database.
+    pub stale: Duration,
+    /// Whether the database did not answer when it was last looked at.
+    pub away: bool,
+    /// By application, the revision, and whether that was urgent and nobody has approved it.
+    pub live: Vec<(String, i64, bool)>,
+    /// Entities and grants.
+    pub facts: u64,
+    /// What they take in memory.
+    pub bytes: u64,
+    /// Connections to the database, and those that are idle.
+    pub connections: u32,
+    /// Those of them that nobody uses.
+    pub idle: u64,
+    /// Sessions that are known here.
+    pub sessions: u64,
+    /// By issuer, how old its keys are in seconds, and how many tokens were refused, and why.
+    pub issuers: Vec<(String, Option<u64>, Vec<(String, u64)>)>,
+}
+
 impl Node {
     /// Loads everything and is ready to answer; out of step with the database for longer than
     /// `max_stale`, it answers no more.
@@ -310,6 +335,40 @@ impl Node {
     /// Since when this node runs.
     pub fn started(&self) -> Timestamp {
         self.started
+    }
+
+    /// How it stands, in numbers.
+    pub fn state(&self) -> State {
+        let view = self.view();
+        let now = Timestamp::now();
+        let register = view.live.as_ref().map(|live| live.world().register());
+        let large = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
+        let (connections, idle) = self.store.connections();
+        let live = view.live.iter().flat_map(|live| {
+            let unapproved =
+                |number: i64| live.known(number).is_some_and(|(info, _)| !info.standing.approved);
+            live.placed
+                .of
+                .iter()
+                .map(move |(application, number)| (application.clone(), *number, unapproved(*number)))
+        });
+        let issuers = self.issuers.all().into_iter().map(|issuer| {
+            let age = issuer.standing().came.map(|came| now.duration_since(came).as_secs());
+            let age = age.map(|seconds| u64::try_from(seconds).unwrap_or(0));
+            (issuer.config.key.clone(), age, issuer.refusals())
+        });
+        State {
+            position: view.position,
+            stale: self.age(),
+            away: *self.away.borrow(),
+            live: live.collect(),
+            facts: register.map_or(0, |register| large(register.entity_count() + register.grant_count())),
+            bytes: register.map_or(0, |register| large(register.size_bytes())),
+            connections,
+            idle: large(idle),
+            sessions: large(self.sessions.count()),
+            issuers: issuers.collect(),
+        }
     }
 
     /// Why this node is not ready to be asked, if it is not.

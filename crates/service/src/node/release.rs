@@ -496,7 +496,9 @@ impl Node {
             For::All => live.placed.of.keys().cloned().collect(),
             For::These(these) => these,
         };
-        let mut standings: BTreeMap<i64, Standing> = BTreeMap::new();
+        let all = self.store.revisions(i64::MAX).await?;
+        let standings: BTreeMap<i64, Standing> =
+            all.into_iter().map(|info| (info.number, info.standing)).collect();
         let mut moves = BTreeMap::new();
         let mut refused = Vec::new();
         for application in applications {
@@ -505,12 +507,6 @@ impl Node {
             let steps =
                 steps.iter().rev().map(|step| history::Step { revision: step.revision, back: step.back });
             let line = history::line(steps);
-            for revision in &line {
-                if !standings.contains_key(revision) {
-                    let info = self.store.revision(*revision).await?.map(|revision| revision.info.standing);
-                    standings.insert(*revision, info.unwrap_or_default());
-                }
-            }
             let may = |revision: i64| match standings.get(&revision) {
                 Some(Standing { barred: Some((_, why)), .. }) => Err(format!("is shut for good: {why}")),
                 Some(Standing { approved: false, .. }) => Err("was never approved".to_owned()),

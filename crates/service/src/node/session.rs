@@ -89,6 +89,11 @@ impl Sessions {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// How many are remembered.
+    pub(super) fn count(&self) -> usize {
+        self.known().len()
+    }
+
     /// Remembers one as the database has it; when it was used may be known better here.
     fn remember(&self, mut session: Session) {
         let mut known = self.known();

@@ -7,6 +7,7 @@
 //! - [`release`]: how a change of policy travels; [`histories`]: whole ways of many, beside a model;
 //! - [`sign_in`]: operators who sign in, and whoever would like to be one;
 //! - [`chain`]: changes that are not what was written;
+//! - [`measures`]: what is measured;
 //! - [`connections`]: what holds before there is a request.
 
 #![allow(clippy::disallowed_methods, reason = "a service has a clock")]
@@ -15,6 +16,7 @@ mod bounds;
 mod chain;
 mod connections;
 mod histories;
+mod measures;
 mod release;
 mod route_check;
 mod shapes;

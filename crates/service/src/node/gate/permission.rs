@@ -43,6 +43,8 @@ pub enum Permission {
     IssuersKeep,
     /// Operators: read what happened.
     LogRead,
+    /// Operators: read what is measured.
+    MetricsRead,
     /// Applications: ask one question.
     Evaluation,
     /// Applications: ask several.
@@ -63,7 +65,7 @@ pub enum Permission {
 
 impl Permission {
     /// What operators may do; the built-in charter declares the same.
-    pub const OF_OPERATORS: [Permission; 19] = [
+    pub const OF_OPERATORS: [Permission; 20] = [
         Permission::RegisterRead,
         Permission::RegisterEntities,
         Permission::RegisterGrants,
@@ -83,6 +85,7 @@ impl Permission {
         Permission::IssuersRead,
         Permission::IssuersKeep,
         Permission::LogRead,
+        Permission::MetricsRead,
     ];
 
     /// What applications may do; their keys are kept to some of these.
@@ -118,6 +121,7 @@ impl Permission {
             Permission::IssuersRead => "issuers:read",
             Permission::IssuersKeep => "issuers:keep",
             Permission::LogRead => "log:read",
+            Permission::MetricsRead => "metrics:read",
             Permission::Evaluation => "evaluation",
             Permission::Evaluations => "evaluations",
             Permission::Search => "search",
