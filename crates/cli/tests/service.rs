@@ -317,8 +317,12 @@ async fn a_console_session_lives_in_a_cookie_and_writes_from_its_own_origin_only
     };
     assert_eq!(service.send(facts("cross-site")).await.0, 403);
     assert_eq!(service.send(facts("same-origin")).await.0, 200);
-    let end = service.http().delete(format!("{}/api/v1/session", service.url)).header("cookie", &cookie);
-    assert_eq!(service.send(end).await.0, 204);
+    let end = |site: &str| {
+        let end = service.http().delete(format!("{}/api/v1/session", service.url));
+        end.header("cookie", &cookie).header("sec-fetch-site", site)
+    };
+    assert_eq!(service.send(end("cross-site")).await.0, 403);
+    assert_eq!(service.send(end("same-origin")).await.0, 204);
     assert_eq!(service.send(status(&cookie)).await.0, 401);
 }
 

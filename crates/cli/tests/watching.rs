@@ -33,7 +33,7 @@ async fn the_page_is_one_that_prometheus_reads() {
     let listen = format!("127.0.0.1:{}", free_port());
     let data = folder.path().join("data");
     let data = data.to_str().expect("UTF-8");
-    let arguments = ["--charter", "demo/harbour", "--data", data, "--metrics-listen", &listen];
+    let arguments = ["--data", data, "--metrics-listen", &listen];
     let service = Service::with(&arguments, None);
     service.evaluate(&service.operator, "user:ines", "view", "manifest:m-204").await;
     let page =

@@ -78,11 +78,12 @@ async fn begun(app: &App, headers: &HeaderMap, text: &SessionText, renewal: Opti
     {
         tracing::warn!(why = problem.detail(), "the session before could not be ended");
     }
-    let renewal = match renewal {
-        Some(renewal) => Kept::Renewal.cookie(URL_SAFE_NO_PAD.encode(renewal), secure),
-        None => Kept::Renewal.gone(secure),
-    };
-    CookieJar::new().add(Kept::Session.cookie(text.reveal().to_owned(), secure)).add(renewal)
+    let jar = CookieJar::new().add(Kept::Session.cookie(text.reveal().to_owned(), secure));
+    match renewal {
+        Some(renewal) => jar.add(Kept::Renewal.cookie(URL_SAFE_NO_PAD.encode(renewal), secure)),
+        None if Kept::Renewal.of(headers, secure).is_some() => jar.add(Kept::Renewal.gone(secure)),
+        None => jar,
+    }
 }
 
 /// Who is signed in.
