@@ -250,12 +250,12 @@ impl Measures {
         self.is("ostrog_database_connections", &[], u64::from(state.connections));
         self.is("ostrog_database_connections_idle", &[], state.idle);
         self.is("ostrog_sessions", &[], state.sessions);
-        for (issuer, age, refused) in &state.issuers {
-            if let Some(age) = age {
-                self.is("ostrog_key_set_age_seconds", &[("issuer", issuer)], *age);
+        for issuer in &state.issuers {
+            if let Some(age) = issuer.age {
+                self.is("ostrog_key_set_age_seconds", &[("issuer", &issuer.key)], age);
             }
-            for (why, times) in refused {
-                let labels = [("issuer", issuer.as_str()), ("why", why.as_str())];
+            for (why, times) in &issuer.refused {
+                let labels = [("issuer", issuer.key.as_str()), ("why", why.as_str())];
                 self.recorder
                     .register_counter(&key("ostrog_refused_tokens_total", &labels), &HERE)
                     .absolute(*times);

@@ -119,29 +119,26 @@ async fn verify(
             "{} rows{chained}: consistent in itself{beside}. Whoever wrote all of it anew is found out by a checkpoint alone",
             found.rows
         ),
-        Some(kept) => {
-            let words = match &found.at {
-                Some(at) if at.epoch == kept.epoch && at.digest == kept.digest => {
-                    let position = kept.position;
-                    format!(
-                        "{} rows{chained}: whole up to position {position}, as was signed {}{beside}",
-                        found.rows, kept.at
-                    )
-                }
-                None if kept.position > found.position => {
-                    wrong = true;
-                    format!(
-                        "lost by restore: the checkpoint is of position {}, and the last is {}",
-                        kept.position, found.position
-                    )
-                }
-                _ => {
-                    wrong = true;
-                    format!("position {} is not what was signed {}: another history", kept.position, kept.at)
-                }
-            };
-            words
-        }
+        Some(kept) => match &found.at {
+            Some(at) if at.epoch == kept.epoch && at.digest == kept.digest => {
+                let position = kept.position;
+                format!(
+                    "{} rows{chained}: whole up to position {position}, as was signed {}{beside}",
+                    found.rows, kept.at
+                )
+            }
+            None if kept.position > found.position => {
+                wrong = true;
+                format!(
+                    "lost by restore: the checkpoint is of position {}, and the last is {}",
+                    kept.position, found.position
+                )
+            }
+            _ => {
+                wrong = true;
+                format!("position {} is not what was signed {}: another history", kept.position, kept.at)
+            }
+        },
     };
     if shell.format == OutputFormat::Text {
         shell.answer(&told);

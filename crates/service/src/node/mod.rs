@@ -110,8 +110,19 @@ pub struct State {
     pub idle: u64,
     /// Sessions that are known here.
     pub sessions: u64,
-    /// By issuer, how old its keys are in seconds, and how many tokens were refused, and why.
-    pub issuers: Vec<(String, Option<u64>, Vec<(String, u64)>)>,
+    /// How issuers stand here.
+    pub issuers: Vec<IssuerState>,
+}
+
+/// How an issuer stands, in numbers.
+#[derive(Clone, Debug)]
+pub struct IssuerState {
+    /// Its key.
+    pub key: String,
+    /// How old its keys are, in seconds; none: there are none.
+    pub age: Option<u64>,
+    /// How many tokens were refused, by why.
+    pub refused: Vec<(String, u64)>,
 }
 
 impl Node {
@@ -355,7 +366,7 @@ impl Node {
         let issuers = self.issuers.all().into_iter().map(|issuer| {
             let age = issuer.standing().came.map(|came| now.duration_since(came).as_secs());
             let age = age.map(|seconds| u64::try_from(seconds).unwrap_or(0));
-            (issuer.config.key.clone(), age, issuer.refusals())
+            IssuerState { key: issuer.config.key.clone(), age, refused: issuer.refusals() }
         });
         State {
             position: view.position,
