@@ -25,17 +25,20 @@ use crate::problem::Problem;
 use arc_swap::{ArcSwap, ArcSwapOption};
 use compiled::Compiled;
 use jiff::Timestamp;
+use lru::LruCache;
 use names::Names;
 use ostrog_core::charter;
 use ostrog_core::prelude::{Change, Policy, Sources};
 use ostrog_core::source::Severity;
 use ostrog_store::issuer::Issuer;
 use ostrog_store::key::{Key, KeyText, Making};
+use ostrog_store::revision::RevisionInfo;
 use ostrog_store::workspace::Loaded;
 use ostrog_store::{By, Error, Store};
 use ostrog_tokens::Issuers;
 use ostrog_wire::rehearsals::RehearsalFile;
 use std::collections::HashSet;
+use std::num::NonZeroUsize;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::thread;
@@ -43,6 +46,12 @@ use std::time::{Duration, Instant};
 use tokio::sync::watch;
 use view::{Keys, Live, View};
 use write::{Author, Conditions, Who};
+
+/// How many revisions that were live lately are remembered.
+const LATELY: NonZeroUsize = NonZeroUsize::MIN.saturating_add(7);
+
+/// A revision with its charter.
+type Known = (Arc<RevisionInfo>, Arc<Policy>);
 
 /// One node.
 #[derive(Debug)]
@@ -63,6 +72,8 @@ pub struct Node {
     started: Timestamp,
     /// Keys used since that was last noted.
     used: Mutex<HashSet<String>>,
+    /// Revisions that were live lately, with their charters: texts never change.
+    was_live: Mutex<LruCache<i64, Known>>,
     /// Who is signed in.
     sessions: session::Sessions,
     /// The position last reached, for those who wait for one.
@@ -147,6 +158,7 @@ impl Node {
             going_back: watch::Sender::new(0),
             started: Timestamp::now(),
             used: Mutex::default(),
+            was_live: Mutex::new(LruCache::new(LATELY)),
             sessions: session::Sessions::default(),
             in_step: Mutex::new(Instant::now()),
             away: watch::Sender::new(false),

@@ -25,7 +25,7 @@ use ostrog_store::{By, Error};
 use serde_json::{Map, Value, json};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 /// Longest time that working out who gains and who loses by a rollout may take.
@@ -123,10 +123,24 @@ impl Node {
                 all.push((Arc::clone(revision), Arc::clone(policy)));
                 continue;
             }
+            // What was live lately is what is most often gone back to: it is not fetched from a database far away.
+            let lately = self.was_live.lock().unwrap_or_else(PoisonError::into_inner).get(&number).cloned();
+            if let Some(lately) = lately {
+                all.push(lately);
+                continue;
+            }
             let missing = || Problem::not_found(format!("There is no revision {number}."));
             let revision = self.store.revision(number).await?.ok_or_else(missing)?;
             let policy = self.compiled(revision.sources).await?;
             all.push((Arc::new(revision.info), Arc::new(policy)));
+        }
+        {
+            let mut lately = self.was_live.lock().unwrap_or_else(PoisonError::into_inner);
+            let before = live.iter().flat_map(|live| live.placed.revisions());
+            let before = before.filter_map(|number| live?.known(number));
+            for (info, policy) in before.chain(all.iter().map(|(info, policy)| (info, policy))) {
+                lately.put(info.number, (Arc::clone(info), Arc::clone(policy)));
+            }
         }
         let empty = Register::default();
         Ok(Live::new(placed, all, live.map_or(&empty, |live| live.world().register())))

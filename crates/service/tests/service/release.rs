@@ -658,6 +658,68 @@ async fn over_what_it_was_not_approved_on_it_is_approved_anew() {
     assert_eq!(live.status, 200, "{live}");
 }
 
+/// A way to a database that can be cut, and mended.
+async fn way_to(url: &str) -> (String, tokio::sync::watch::Sender<bool>) {
+    let at = url::Url::parse(url).expect("an address");
+    let to = format!("{}:{}", at.host_str().expect("a host"), at.port().expect("a port"));
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let mut by = at;
+    by.set_port(Some(listener.local_addr().expect("an address").port())).expect("can be set");
+    let (sender, open) = tokio::sync::watch::channel(true);
+    tokio::spawn(async move {
+        while let Ok((mut near, _)) = listener.accept().await {
+            let (to, mut open) = (to.clone(), open.clone());
+            tokio::spawn(async move {
+                if !*open.borrow() {
+                    return;
+                }
+                let Ok(mut there) = tokio::net::TcpStream::connect(to).await else { return };
+                tokio::select! {
+                    _ = tokio::io::copy_bidirectional(&mut near, &mut there) => {}
+                    _ = open.wait_for(|open| !open) => {}
+                }
+            });
+        }
+    });
+    (by.to_string(), sender)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn with_the_database_gone_from_one_node_the_other_goes_back() {
+    let (service, vera, wim, _) = with_reviews().await;
+    let quay = service.application("quay").await;
+    let id = save(&service, &vera, &text(&MOORING), None).await.draft.id;
+    rehearse(&service, &vera, &id).await;
+    assert_eq!(approve(&service, &wim, &id).await.status, 200);
+    assert_eq!(roll_out(&service, &vera, "2", "all").await.status, 200);
+    let (by, way) = way_to(service.url()).await;
+    let cut = service.by(&by).await;
+    comes_to(async || asked(&cut, &quay, "vessel", "tern", "moor").await == (true, 2)).await;
+
+    way.send_replace(false);
+    // It answers on from memory, and refuses what it cannot keep, soon.
+    comes_to(async || roll_back(&cut, &vera, "quay").await.status == 503).await;
+    let begun = Instant::now();
+    assert_eq!(roll_back(&cut, &vera, "quay").await.status, 503);
+    assert!(begun.elapsed() < Duration::from_secs(2), "{:?}", begun.elapsed());
+    assert_eq!(asked(&cut, &quay, "vessel", "tern", "moor").await, (true, 2));
+    let back = roll_back(&service, &vera, "quay").await;
+    assert_eq!(back.status, 200, "{back}");
+    assert_eq!(asked(&service, &quay, "vessel", "tern", "moor").await, (false, 1));
+    // It is named, with until when it may answer as before.
+    let (_, position) = service.node.live_revision().expect("is live");
+    let nodes: Vec<NodeShown> = service.get(&vera, "/api/v1/nodes").await.read();
+    assert!(nodes.iter().any(|node| node.position < position), "{nodes:?}");
+
+    // A node that starts in the middle begins with what is live; the one that was cut off follows by itself.
+    let late = service.beside().await;
+    assert_eq!(asked(&late, &quay, "vessel", "tern", "moor").await, (false, 1));
+    way.send_replace(true);
+    comes_to(async || asked(&cut, &quay, "vessel", "tern", "moor").await == (false, 1)).await;
+    comes_to(async || roll_out(&cut, &vera, "2", "quay").await.status == 200).await;
+    comes_to(async || asked(&service, &quay, "vessel", "tern", "moor").await == (true, 2)).await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_key_for_trying_ahead_is_answered_ahead_and_never_else() {
     let (service, vera, wim, _) = with_reviews().await;

@@ -178,6 +178,24 @@ impl Service {
         Service { app, node, store, url, _server: Arc::clone(&self._server), router, following }
     }
 
+    /// Another node over the same database, by another way.
+    pub async fn by(&self, url: &str) -> Service {
+        let store = Store::open(url).await.expect("opens");
+        let node = Arc::new(Node::open(store.clone(), Duration::from_secs(3_600)).await.expect("opens"));
+        let following = tokio::spawn(Arc::clone(&node).follow());
+        let app = App::new(Arc::clone(&node), "http://ostrog.example");
+        let router = router(app.clone());
+        Service {
+            app,
+            node,
+            store,
+            url: url.to_owned(),
+            _server: Arc::clone(&self._server),
+            router,
+            following,
+        }
+    }
+
     /// Where the database is.
     pub fn url(&self) -> &str {
         &self.url
