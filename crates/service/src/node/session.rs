@@ -424,7 +424,7 @@ mod tests {
 
     #[test]
     fn who_somebody_is_and_what_they_may_comes_from_the_settings() {
-        let text = "[operators]\ngroups.\"Platform security\" = [\"reader\"]\n\
+        let text = "[operators]\ngroups.\"Platform security\" = [\"charter-author\"]\n\
                     [operators.people.ines]\nname = \"Ines\"\nsign-ins = [\"port-id/ines\"]\nroles = [\"approver\"]\n";
         let settings = super::super::review::settings_of(text).expect("they are settings");
         let of = |sub: &str, groups: &[&str]| holder(&settings, &claimed(sub, groups));
