@@ -117,7 +117,7 @@ async fn only_the_consoles_own_addresses_answer_with_its_page(#[case] known: &st
     assert_eq!(service.get("", known).await.status, 200, "{known}");
     for unknown in [
         "/route-check/",
-        "/metrics",
+        "/metrics/",
         "/scim/v2",
         "/scim/v2/Users",
         "/register/",
