@@ -275,6 +275,8 @@ impl Node {
     /// Reads everything anew; until that is done, what was there is answered from.
     pub(super) async fn reload(&self) -> Result<(), Error> {
         let began = Instant::now();
+        // Restored from elsewhere, another text may have a number that is known: nothing of before is gone back to.
+        self.was_live.lock().unwrap_or_else(PoisonError::into_inner).clear();
         let mut view = view_of(self.store.load().await?, self.view().reading + 1)?;
         view.shadows = Arc::new(self.running(&self.view().shadows).await?);
         self.doubtful.store(false, Ordering::Relaxed);
